@@ -1,0 +1,250 @@
+//! Bars with exact prices, and the versions they have had.
+
+use crate::{
+    decimal::Decimal,
+    slot::{Slot, Spans},
+    time::Timestamp,
+    Interval,
+};
+
+/// A price as a whole number of its batch's smallest unit (see [`Bars::price_scale`]).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Price(pub i64);
+
+/// A traded quantity as a whole number of its batch's smallest unit (see [`Bars::volume_scale`]).
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Volume(pub i64);
+
+/// Open, high, low, close and volume of one slot.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Bar {
+    /// The place it stands in, labelled by its open.
+    pub slot: Slot,
+    /// First price.
+    pub open: Price,
+    /// Highest price.
+    pub high: Price,
+    /// Lowest price.
+    pub low: Price,
+    /// Last price.
+    pub close: Price,
+    /// Quantity traded; `None` where the source gives none, which is not zero.
+    pub volume: Option<Volume>,
+}
+
+/// Bars of one series in slot order, with the scales their numbers are written in.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Bars {
+    /// Digits after the point in every price.
+    pub price_scale: u8,
+    /// Digits after the point in every volume.
+    pub volume_scale: u8,
+    /// The bars themselves.
+    pub rows: Vec<Bar>,
+}
+
+/// What was known of one slot from one moment on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Version {
+    /// When it was learned.
+    pub recorded_at: Timestamp,
+    /// The fetch that brought it.
+    pub fetch: i64,
+    /// The bar; a withdrawn bar keeps its slot and has no prices.
+    pub bar: Bar,
+    /// Whether the source took the bar back.
+    pub withdrawn: bool,
+}
+
+/// Every version of some bars of one series, sorted by slot, then by when it was learned.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Versions {
+    /// Digits after the point in every price.
+    pub price_scale: u8,
+    /// Digits after the point in every volume.
+    pub volume_scale: u8,
+    /// The versions themselves.
+    pub rows: Vec<Version>,
+}
+
+/// A number too large to be written at the scale its neighbours need.
+#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[error("{number} does not fit into 18 digits with {scale} after the point")]
+pub struct DoesNotFit {
+    /// The number.
+    pub number: Decimal,
+    /// The scale it was to be written at.
+    pub scale: u8,
+}
+
+fn rescale(mantissa: i64, from: u8, to: u8) -> Result<i64, DoesNotFit> {
+    let number = Decimal { mantissa, scale: from };
+    number.at_scale(to).map(|d| d.mantissa).ok_or(DoesNotFit { number, scale: to })
+}
+
+impl Bar {
+    fn rescaled(self, price: (u8, u8), volume: (u8, u8)) -> Result<Bar, DoesNotFit> {
+        if price.0 == price.1 && volume.0 == volume.1 {
+            return Ok(self);
+        }
+        let p = |x: Price| rescale(x.0, price.0, price.1).map(Price);
+        Ok(Bar {
+            slot: self.slot,
+            open: p(self.open)?,
+            high: p(self.high)?,
+            low: p(self.low)?,
+            close: p(self.close)?,
+            volume: self.volume.map(|v| rescale(v.0, volume.0, volume.1).map(Volume)).transpose()?,
+        })
+    }
+
+    fn same_values(&self, other: &Bar) -> bool {
+        let Bar { slot: _, open, high, low, close, volume } = *self;
+        (open, high, low, close, volume) == (other.open, other.high, other.low, other.close, other.volume)
+    }
+}
+
+impl Bars {
+    /// Appends a bar given as decimals, widening the scales when it has more digits than those before it.
+    ///
+    /// # Errors
+    /// When a number does not fit at the scale the batch then needs; the batch keeps its bars.
+    pub fn push(&mut self, slot: Slot, prices: [Decimal; 4], volume: Option<Decimal>) -> Result<(), DoesNotFit> {
+        let price_scale = prices.iter().map(|p| p.scale).fold(self.price_scale, u8::max);
+        let volume_scale = volume.map_or(self.volume_scale, |v| v.scale.max(self.volume_scale));
+        self.rescale(price_scale, volume_scale)?;
+        let price = |d: Decimal| rescale(d.mantissa, d.scale, price_scale).map(Price);
+        self.rows.push(Bar {
+            slot,
+            open: price(prices[0])?,
+            high: price(prices[1])?,
+            low: price(prices[2])?,
+            close: price(prices[3])?,
+            volume: volume.map(|v| rescale(v.mantissa, v.scale, volume_scale).map(Volume)).transpose()?,
+        });
+        Ok(())
+    }
+
+    /// Writes every number at the given scales.
+    ///
+    /// # Errors
+    /// When a number would lose digits or no longer fit; the batch is then unchanged.
+    pub fn rescale(&mut self, price_scale: u8, volume_scale: u8) -> Result<(), DoesNotFit> {
+        let (price, volume) = ((self.price_scale, price_scale), (self.volume_scale, volume_scale));
+        if price.0 != price.1 || volume.0 != volume.1 {
+            self.rows = self.rows.iter().map(|b| b.rescaled(price, volume)).collect::<Result<_, _>>()?;
+            (self.price_scale, self.volume_scale) = (price_scale, volume_scale);
+        }
+        Ok(())
+    }
+
+    /// A price as the decimal it stands for.
+    #[must_use]
+    pub fn price(&self, price: Price) -> Decimal {
+        Decimal { mantissa: price.0, scale: self.price_scale }
+    }
+
+    /// A volume as the decimal it stands for.
+    #[must_use]
+    pub fn volume(&self, volume: Volume) -> Decimal {
+        Decimal { mantissa: volume.0, scale: self.volume_scale }
+    }
+}
+
+/// How a batch of bars compared with what was already known.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Learned {
+    /// Slots that had no bar before.
+    pub new: u64,
+    /// Bars equal to what was known; nothing is stored for them.
+    pub same: u64,
+    /// Bars that differ from what was known, and became a further version.
+    pub restated: u64,
+}
+
+impl Versions {
+    /// The last version of each slot learned at or before `as_of`; withdrawn bars are left out.
+    #[must_use]
+    pub fn as_of(&self, as_of: Timestamp) -> Bars {
+        let mut rows: Vec<Bar> = Vec::with_capacity(self.rows.len());
+        for group in self.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot) {
+            let known = group.iter().rev().find(|v| v.recorded_at <= as_of);
+            rows.extend(known.filter(|v| !v.withdrawn).map(|v| v.bar));
+        }
+        Bars { price_scale: self.price_scale, volume_scale: self.volume_scale, rows }
+    }
+
+    /// Adds what a fetch said, keeping only what differs from the last version of each slot.
+    ///
+    /// `bars` must be in slot order with no slot twice.
+    ///
+    /// # Errors
+    /// When the two cannot be written at one scale; nothing is then added.
+    pub fn learn(&mut self, bars: &Bars, recorded_at: Timestamp, fetch: i64) -> Result<Learned, DoesNotFit> {
+        let price_scale = self.price_scale.max(bars.price_scale);
+        let volume_scale = self.volume_scale.max(bars.volume_scale);
+        let mut bars = bars.clone();
+        bars.rescale(price_scale, volume_scale)?;
+        self.rescale(price_scale, volume_scale)?;
+        let mut learned = Learned::default();
+        let mut fresh = Vec::with_capacity(bars.rows.len());
+        let mut at = 0;
+        for bar in bars.rows {
+            at += self.rows[at..].partition_point(|v| v.bar.slot <= bar.slot);
+            let last = at.checked_sub(1).map(|i| self.rows[i]).filter(|v| v.bar.slot == bar.slot);
+            match last {
+                Some(v) if !v.withdrawn && v.bar.same_values(&bar) => {
+                    learned.same += 1;
+                    continue;
+                }
+                Some(_) => learned.restated += 1,
+                None => learned.new += 1,
+            }
+            fresh.push(Version { recorded_at, fetch, bar, withdrawn: false });
+        }
+        if self.rows.last().zip(fresh.first()).is_none_or(|(a, b)| a.bar.slot < b.bar.slot) {
+            self.rows.append(&mut fresh);
+        } else {
+            self.rows.append(&mut fresh);
+            self.rows.sort_by_key(|v| (v.bar.slot, v.recorded_at));
+        }
+        Ok(learned)
+    }
+
+    /// Writes every number at the given scales.
+    ///
+    /// # Errors
+    /// When a number would lose digits or no longer fit; nothing is then changed.
+    pub fn rescale(&mut self, price_scale: u8, volume_scale: u8) -> Result<(), DoesNotFit> {
+        let (price, volume) = ((self.price_scale, price_scale), (self.volume_scale, volume_scale));
+        if price.0 != price.1 || volume.0 != volume.1 {
+            let rescaled = |v: &Version| Ok(Version { bar: v.bar.rescaled(price, volume)?, ..*v });
+            self.rows = self.rows.iter().map(rescaled).collect::<Result<_, _>>()?;
+            (self.price_scale, self.volume_scale) = (price_scale, volume_scale);
+        }
+        Ok(())
+    }
+
+    /// The slots whose last version is a bar.
+    #[must_use]
+    pub fn held(&self, interval: Interval) -> Spans {
+        let mut spans = Spans::new();
+        let mut open: Option<crate::Span> = None;
+        for group in self.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot) {
+            if group.last().is_some_and(|v| v.withdrawn) {
+                continue;
+            }
+            let one = interval.span_of(group[0].bar.slot);
+            match &mut open {
+                Some(span) if span.end == one.start => span.end = one.end,
+                _ => spans.extend(open.replace(one)),
+            }
+        }
+        spans.extend(open);
+        spans
+    }
+}
+
+#[cfg(test)]
+#[path = "bar_test.rs"]
+mod tests;

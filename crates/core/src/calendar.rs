@@ -1,0 +1,193 @@
+//! Which slots a venue's calendar expects bars in.
+
+use crate::{
+    interval::Interval,
+    slot::{Slot, Span, Spans},
+    time::{Timestamp, TradeDate, DAY},
+    venue::Venue,
+};
+use jiff::civil::Time;
+use std::ops::Range;
+
+/// The trading of one trade date, in UTC.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Session {
+    /// The date its bars carry.
+    pub date: TradeDate,
+    /// Its stretches of trading, in order, half-open.
+    pub stretches: Vec<Range<Timestamp>>,
+}
+
+impl Session {
+    /// The first instant of trading.
+    #[must_use]
+    pub fn open(&self) -> Timestamp {
+        self.stretches.first().map_or(Timestamp::MAX, |s| s.start)
+    }
+
+    /// The instant trading has ended.
+    #[must_use]
+    pub fn close(&self) -> Timestamp {
+        self.stretches.last().map_or(Timestamp::MIN, |s| s.end)
+    }
+
+    /// The slots of this session at `interval`; a last bar cut short by a break still has its slot.
+    #[must_use]
+    pub fn slots(&self, interval: Interval) -> Spans {
+        match interval {
+            Interval::Daily => Spans::from([interval.span_of(Slot::on(self.date))]),
+            Interval::Intraday { .. } => {
+                let step = interval.step();
+                let whole = |s: &Range<Timestamp>| {
+                    let slots = (s.end.0 - s.start.0 + step - 1) / step;
+                    Slot(s.start.0)..Slot(s.start.0 + slots * step)
+                };
+                self.stretches.iter().map(whole).collect()
+            }
+        }
+    }
+
+    /// The instant the bar at `slot` is finished: the end of its time, or of its stretch if that is sooner.
+    #[must_use]
+    pub fn finish(&self, interval: Interval, slot: Slot) -> Timestamp {
+        match interval {
+            Interval::Daily => self.close(),
+            Interval::Intraday { .. } => {
+                let end = slot.instant().plus(interval.step());
+                let stretch = self.stretches.iter().find(|s| s.contains(&slot.instant()));
+                stretch.map_or(end, |s| end.min(s.end))
+            }
+        }
+    }
+}
+
+/// The sessions of one venue between two dates, worked out once.
+#[derive(Clone, Debug)]
+pub struct Calendar {
+    sessions: Vec<Session>,
+}
+
+/// The instant of a time on the wall of `zone`. A time that daylight saving
+/// skips or repeats is taken as the offset before the move says.
+#[must_use]
+pub fn on_the_wall(zone: &jiff::tz::TimeZone, date: TradeDate, time: Time) -> Timestamp {
+    zone.to_ambiguous_timestamp(date.to_civil().to_datetime(time))
+        .compatible()
+        .map_or(Timestamp::MAX, Into::into)
+}
+
+impl Calendar {
+    /// Works out the sessions of trade dates in `dates` (half-open).
+    #[must_use]
+    pub fn new(venue: &Venue, dates: Range<TradeDate>) -> Calendar {
+        let sessions = (dates.start.0..dates.end.0)
+            .map(TradeDate)
+            .filter_map(|date| {
+                let stretches: Vec<_> = venue
+                    .stretches(date)
+                    .iter()
+                    .map(|s| {
+                        let first = if s.begins_the_evening_before() { date.plus(-1) } else { date };
+                        on_the_wall(&venue.zone, first, s.open)..on_the_wall(&venue.zone, date, s.close)
+                    })
+                    .collect();
+                (!stretches.is_empty()).then_some(Session { date, stretches })
+            })
+            .collect();
+        Calendar { sessions }
+    }
+
+    /// All its sessions, in order.
+    #[must_use]
+    pub fn sessions(&self) -> &[Session] {
+        &self.sessions
+    }
+
+    /// The session of a trade date.
+    #[must_use]
+    pub fn session(&self, date: TradeDate) -> Option<&Session> {
+        self.sessions.binary_search_by_key(&date, |s| s.date).ok().map(|i| &self.sessions[i])
+    }
+
+    /// The session in progress at `at`, breaks included, or the next to open.
+    #[must_use]
+    pub fn at_or_after(&self, at: Timestamp) -> Option<&Session> {
+        self.sessions.get(self.sessions.partition_point(|s| s.close() <= at))
+    }
+
+    /// The last session whose close is at or before `at`.
+    #[must_use]
+    pub fn last_closed(&self, at: Timestamp) -> Option<&Session> {
+        self.sessions[..self.sessions.partition_point(|s| s.close() <= at)].last()
+    }
+
+    /// The session that the bar at `slot` belongs to; `None` when the venue is closed then.
+    #[must_use]
+    pub fn session_of(&self, interval: Interval, slot: Slot) -> Option<&Session> {
+        match interval {
+            Interval::Daily => self.session(slot.date()),
+            Interval::Intraday { .. } => self
+                .at_or_after(slot.instant())
+                .filter(|s| s.stretches.iter().any(|stretch| stretch.contains(&slot.instant()))),
+        }
+    }
+
+    /// Every slot in the given trade dates (half-open).
+    #[must_use]
+    pub fn expected(&self, interval: Interval, dates: Range<TradeDate>) -> Spans {
+        self.between(dates).iter().flat_map(|s| s.slots(interval)).collect()
+    }
+
+    /// The sessions with a trade date in `dates` (half-open).
+    #[must_use]
+    pub fn between(&self, dates: Range<TradeDate>) -> &[Session] {
+        let from = self.sessions.partition_point(|s| s.date < dates.start);
+        let to = self.sessions.partition_point(|s| s.date < dates.end);
+        &self.sessions[from..to.max(from)]
+    }
+
+    /// The span of slots that the trade dates `dates` (half-open) take up.
+    #[must_use]
+    pub fn span_of_dates(&self, interval: Interval, dates: Range<TradeDate>) -> Span {
+        match (interval, self.between(dates.clone())) {
+            (Interval::Daily, _) => Slot::on(dates.start)..Slot::on(dates.end.max(dates.start)),
+            (_, [first, .., last]) => Slot::at(first.open())..Slot::at(last.close()),
+            (_, [only]) => Slot::at(only.open())..Slot::at(only.close()),
+            (_, []) => Slot(0)..Slot(0),
+        }
+    }
+
+    /// The slots whose bars should be had at `now`: finished at least `delay` microseconds ago.
+    /// Returned as the end of the span; a slot at or after it is not due yet.
+    #[must_use]
+    pub fn due_until(&self, interval: Interval, now: Timestamp, delay: i64) -> Slot {
+        let settled = now.plus(-delay);
+        match interval {
+            Interval::Daily => self.last_closed(settled).map_or(Slot(i64::MIN), |s| Slot::on(s.date.plus(1))),
+            Interval::Intraday { .. } => {
+                let running = self.at_or_after(settled).map_or(settled, Session::open);
+                let step = interval.step();
+                if settled <= running {
+                    return Slot::at(settled);
+                }
+                let stretch = self
+                    .at_or_after(settled)
+                    .and_then(|s| s.stretches.iter().find(|r| r.contains(&settled)))
+                    .map_or(settled, |r| r.start);
+                Slot::at(stretch.plus((settled.0 - stretch.0) / step * step))
+            }
+        }
+    }
+}
+
+/// The dates a calendar is worked out for when nobody says otherwise: a
+/// century back is never asked for, and a year ahead is enough for schedules.
+#[must_use]
+pub fn usual_dates(now: Timestamp) -> Range<TradeDate> {
+    let today = TradeDate(now.0.div_euclid(DAY) as i32);
+    TradeDate(3_652)..today.plus(400)
+}
+
+#[cfg(test)]
+#[path = "calendar_test.rs"]
+pub(crate) mod tests;

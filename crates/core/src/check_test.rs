@@ -1,0 +1,68 @@
+use super::*;
+use crate::calendar::tests::{at, date, venue};
+use crate::{Price, Volume};
+
+fn bar(slot: Slot, ohlc: [i64; 4]) -> Bar {
+    let [open, high, low, close] = ohlc.map(Price);
+    Bar { slot, open, high, low, close, volume: Some(Volume(5)) }
+}
+
+fn minute(text: &str) -> Slot {
+    Slot::at(at(text))
+}
+
+fn sort_at(interval: Interval, now: &str, rows: Vec<Bar>) -> Sorted {
+    let venue = venue("Pacific/Auckland", &["10:00-12:30", "13:30-16:45"]);
+    let calendar = Calendar::new(&venue, date("2025-04-01")..date("2025-04-20"));
+    let standards = Standards { calendar: &calendar, interval, asked_at: at(now), any_price: false };
+    sort(&Bars { price_scale: 2, volume_scale: 0, rows }, &standards)
+}
+
+#[test]
+fn bars_that_cannot_be_true_are_told_apart() {
+    let good = [10, 12, 9, 11];
+    let rows = vec![
+        bar(minute("2025-04-09T22:00:00Z"), [10, 9, 12, 11]),
+        bar(minute("2025-04-09T22:01:00Z"), [10, 12, 9, 13]),
+        bar(minute("2025-04-09T22:02:00Z"), [0, 12, 0, 11]),
+        Bar { volume: Some(Volume(-1)), ..bar(minute("2025-04-09T22:03:00Z"), good) },
+        bar(minute("2025-04-09T22:04:30Z"), good),
+        bar(minute("2025-04-10T00:45:00Z"), good),
+        bar(minute("2025-04-10T03:00:00Z"), good),
+        bar(minute("2025-04-09T22:05:00Z"), good),
+        bar(minute("2025-04-09T22:05:00Z"), [10, 12, 9, 10]),
+        bar(minute("2025-04-09T22:06:00Z"), good),
+    ];
+    let sorted = sort_at(Interval::MINUTE, "2025-04-10T02:30:00Z", rows);
+    let mut flaws = sorted.flawed.clone();
+    flaws.sort();
+    use Flaw::*;
+    assert_eq!(
+        flaws,
+        [
+            (0, HighBelowLow), (1, OutsideRange), (2, PriceNotPositive), (3, NegativeVolume), (4, OffGrid),
+            (5, ClosedMarket), (6, FromTheFuture), (7, Contradicted), (8, Contradicted)
+        ]
+    );
+    assert_eq!(sorted.sound.rows, [bar(minute("2025-04-09T22:06:00Z"), good)]);
+}
+
+#[test]
+fn rows_in_any_order_and_repeated_rows_are_no_trouble() {
+    let good = [10, 12, 9, 11];
+    let (a, b) = (minute("2025-04-09T22:00:00Z"), minute("2025-04-09T22:01:00Z"));
+    let sorted = sort_at(Interval::MINUTE, "2025-04-10T02:30:00Z", vec![bar(b, good), bar(a, good), bar(b, good)]);
+    assert_eq!(sorted.sound.rows, [bar(a, good), bar(b, good)]);
+    assert_eq!((sorted.repeated, sorted.flawed.len()), (1, 0));
+}
+
+#[test]
+fn a_bar_still_open_is_dropped_and_not_a_flaw() {
+    let good = [10, 12, 9, 11];
+    let last = minute("2025-04-10T02:30:00Z");
+    let sorted = sort_at(Interval::MINUTE, "2025-04-10T02:30:59Z", vec![bar(last, good)]);
+    assert_eq!((sorted.unfinished, sorted.sound.rows.len(), sorted.flawed.len()), (1, 0, 0));
+    let today = Slot::on(date("2025-04-10"));
+    assert_eq!(sort_at(Interval::Daily, "2025-04-10T04:44:59Z", vec![bar(today, good)]).unfinished, 1);
+    assert_eq!(sort_at(Interval::Daily, "2025-04-10T04:45:00Z", vec![bar(today, good)]).sound.rows.len(), 1);
+}

@@ -1,0 +1,45 @@
+//! What can be traded, under which names and between which dates.
+
+use crate::{decimal::Decimal, time::TradeDate};
+
+/// One thing that trades on one venue.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Instrument {
+    /// Its present symbol on its venue.
+    pub symbol: String,
+    /// Its full name.
+    pub name: String,
+    /// `share`, `fund`, `future`, `pair`.
+    pub kind: String,
+    /// Code of its venue.
+    pub venue: String,
+    /// ISO 4217 code of the currency it is priced in.
+    pub currency: String,
+    /// Smallest step of its price, in its currency.
+    pub tick_size: Option<Decimal>,
+    /// Value of one point, for contracts.
+    pub multiplier: Option<Decimal>,
+    /// First trade date; unknown means before anything we ask for.
+    pub listed: Option<TradeDate>,
+    /// Last trade date, included; `None` while it trades.
+    pub last_traded: Option<TradeDate>,
+    /// Symbols it had before, oldest first.
+    pub former: Vec<FormerSymbol>,
+}
+
+/// A symbol that an instrument carried up to, but not on, a date.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FormerSymbol {
+    /// The symbol then.
+    pub symbol: String,
+    /// First trade date under the next symbol.
+    pub until: TradeDate,
+}
+
+impl Instrument {
+    /// Whether a bar of `date` can exist.
+    #[must_use]
+    pub fn trades_on(&self, date: TradeDate) -> bool {
+        self.listed.is_none_or(|first| date >= first) && self.last_traded.is_none_or(|last| date <= last)
+    }
+}

@@ -1,0 +1,39 @@
+//! The nouns of the job and the rules between them.
+//!
+//! Everything here is a pure function of its arguments: no async, no I/O, no
+//! clock, no wire format. A service, a test or a notebook can call it alike.
+//!
+//! Start with [`plan`], which holds the one equation everything else serves:
+//!
+//! ```text
+//! missing = expected − held − excused
+//! plan    = (missing ∪ second look) ∩ reach, cut into the windows a source accepts
+//! ```
+//!
+//! [`calendar`] says what is expected, [`gap`] explains what is missing,
+//! [`check`] decides what may be held at all.
+
+pub mod bar;
+pub mod calendar;
+pub mod check;
+pub mod clock;
+pub mod decimal;
+pub mod gap;
+pub mod instrument;
+pub mod interval;
+pub mod plan;
+pub mod series;
+pub mod slot;
+pub mod time;
+pub mod venue;
+
+pub use bar::{Bar, Bars, Price, Version, Versions, Volume};
+pub use calendar::{Calendar, Session};
+pub use decimal::Decimal;
+pub use gap::{Cause, Gap};
+pub use instrument::Instrument;
+pub use interval::Interval;
+pub use series::{SeriesKey, Side};
+pub use slot::{Slot, Span, Spans};
+pub use time::{Timestamp, TradeDate};
+pub use venue::Venue;
