@@ -98,9 +98,12 @@ impl Bar {
         })
     }
 
-    fn same_values(&self, other: &Bar) -> bool {
-        let Bar { slot: _, open, high, low, close, volume } = *self;
-        (open, high, low, close, volume) == (other.open, other.high, other.low, other.close, other.volume)
+}
+
+impl Version {
+    /// Versions stand by slot, then by when they were learned, then by fetch.
+    fn order(&self) -> (Slot, Timestamp, i64) {
+        (self.bar.slot, self.recorded_at, self.fetch)
     }
 }
 
@@ -174,41 +177,52 @@ impl Versions {
         Bars { price_scale: self.price_scale, volume_scale: self.volume_scale, rows }
     }
 
-    /// Adds what a fetch said, keeping only what differs from the last version of each slot.
+    /// What a fetch said that was not known: the versions to add, and how the batch compared.
     ///
     /// `bars` must be in slot order with no slot twice.
     ///
     /// # Errors
-    /// When the two cannot be written at one scale; nothing is then added.
-    pub fn learn(&mut self, bars: &Bars, recorded_at: Timestamp, fetch: i64) -> Result<Learned, DoesNotFit> {
+    /// When the two cannot be written at one scale.
+    pub fn news(&self, bars: &Bars, recorded_at: Timestamp, fetch: i64) -> Result<(Versions, Learned), DoesNotFit> {
         let price_scale = self.price_scale.max(bars.price_scale);
         let volume_scale = self.volume_scale.max(bars.volume_scale);
-        let mut bars = bars.clone();
-        bars.rescale(price_scale, volume_scale)?;
-        self.rescale(price_scale, volume_scale)?;
+        let mut news = Versions { price_scale, volume_scale, rows: vec![] };
         let mut learned = Learned::default();
-        let mut fresh = Vec::with_capacity(bars.rows.len());
         let mut at = 0;
-        for bar in bars.rows {
+        for bar in &bars.rows {
+            let bar = bar.rescaled((bars.price_scale, price_scale), (bars.volume_scale, volume_scale))?;
             at += self.rows[at..].partition_point(|v| v.bar.slot <= bar.slot);
-            let last = at.checked_sub(1).map(|i| self.rows[i]).filter(|v| v.bar.slot == bar.slot);
-            match last {
-                Some(v) if !v.withdrawn && v.bar.same_values(&bar) => {
-                    learned.same += 1;
-                    continue;
+            match at.checked_sub(1).map(|i| self.rows[i]).filter(|v| v.bar.slot == bar.slot) {
+                Some(last) => {
+                    let known = last.bar.rescaled((self.price_scale, price_scale), (self.volume_scale, volume_scale))?;
+                    if !last.withdrawn && known == bar {
+                        learned.same += 1;
+                        continue;
+                    }
+                    learned.restated += 1;
                 }
-                Some(_) => learned.restated += 1,
                 None => learned.new += 1,
             }
-            fresh.push(Version { recorded_at, fetch, bar, withdrawn: false });
+            news.rows.push(Version { recorded_at, fetch, bar, withdrawn: false });
         }
-        if self.rows.last().zip(fresh.first()).is_none_or(|(a, b)| a.bar.slot < b.bar.slot) {
-            self.rows.append(&mut fresh);
-        } else {
-            self.rows.append(&mut fresh);
-            self.rows.sort_by_key(|v| (v.bar.slot, v.recorded_at));
+        Ok((news, learned))
+    }
+
+    /// Takes in further versions, in their place.
+    ///
+    /// # Errors
+    /// When the two cannot be written at one scale; nothing is then added.
+    pub fn absorb(&mut self, mut news: Versions) -> Result<(), DoesNotFit> {
+        let price_scale = self.price_scale.max(news.price_scale);
+        let volume_scale = self.volume_scale.max(news.volume_scale);
+        news.rescale(price_scale, volume_scale)?;
+        self.rescale(price_scale, volume_scale)?;
+        let in_order = self.rows.last().zip(news.rows.first()).is_none_or(|(a, b)| a.order() < b.order());
+        self.rows.append(&mut news.rows);
+        if !in_order {
+            self.rows.sort_by_key(Version::order);
         }
-        Ok(learned)
+        Ok(())
     }
 
     /// Writes every number at the given scales.
@@ -223,6 +237,12 @@ impl Versions {
             (self.price_scale, self.volume_scale) = (price_scale, volume_scale);
         }
         Ok(())
+    }
+
+    /// No versions, at the scales of these.
+    #[must_use]
+    pub fn without_rows(&self) -> Versions {
+        Versions { price_scale: self.price_scale, volume_scale: self.volume_scale, rows: vec![] }
     }
 
     /// The slots whose last version is a bar.

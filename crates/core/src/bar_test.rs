@@ -16,6 +16,14 @@ fn bars(scale: u8, rows: &[(i64, i64)]) -> Bars {
     Bars { price_scale: scale, volume_scale: 0, rows }
 }
 
+impl Versions {
+    fn learn(&mut self, bars: &Bars, at: Timestamp, fetch: i64) -> Result<Learned, DoesNotFit> {
+        let (news, learned) = self.news(bars, at, fetch)?;
+        self.absorb(news)?;
+        Ok(learned)
+    }
+}
+
 #[test]
 fn a_restatement_is_a_second_version_and_a_repeat_is_nothing() {
     let mut versions = Versions::default();

@@ -11,6 +11,7 @@
 
 use crate::{
     calendar::{Calendar, Session},
+    gap::{Asked, Outcome},
     interval::Interval,
     slot::{difference, hull, intersection, union, within, Slot, Span, Spans},
     time::{Timestamp, TradeDate},
@@ -126,6 +127,19 @@ fn sessions_over<'c>(calendar: &'c Calendar, interval: Interval, span: &Span) ->
         ),
     };
     &all[from..to.max(from)]
+}
+
+/// The slots that deserve a second look: those of the last `sessions` closed
+/// sessions at `now`, but for what has been asked for with an answer less
+/// than `every` microseconds ago.
+#[must_use]
+pub fn second_look(calendar: &Calendar, interval: Interval, sessions: u32, asked: &[Asked], now: Timestamp, every: i64) -> Spans {
+    let all = calendar.sessions();
+    let closed = all.partition_point(|s| s.close() <= now);
+    let recent = &all[closed.saturating_sub(sessions as usize)..closed];
+    let slots: Spans = recent.iter().flat_map(|s| s.slots(interval)).collect();
+    let lately = |a: &&Asked| a.outcome != Outcome::Failed && a.at.plus(every) > now;
+    difference(&slots, &asked.iter().filter(lately).map(|a| a.window.clone()).collect())
 }
 
 /// How far a source's answers go, at one moment.

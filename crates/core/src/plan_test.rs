@@ -47,6 +47,21 @@ fn reach_ends_at_the_depth_and_at_the_delay() {
     assert_eq!(days, Slot::on(date("2025-04-03"))..Slot::on(date("2025-04-10")));
 }
 
+#[test]
+fn a_second_look_is_taken_once_in_a_while() {
+    let calendar = Calendar::new(&venue("Pacific/Auckland", &["10:00-12:30", "13:30-16:45"]), DATES);
+    let now = at("2025-04-10T02:30:00Z");
+    let look = |asked: &[Asked]| second_look(&calendar, Interval::Daily, 2, asked, now, 3_600_000_000);
+    let both = Spans::from([Slot::on(date("2025-04-08"))..Slot::on(date("2025-04-10"))]);
+    assert_eq!(look(&[]), both, "the session in progress is not for a second look");
+    let window = Slot::on(date("2025-04-09"))..Slot::on(date("2025-04-10"));
+    let ask = |at: &str, outcome| Asked { fetch: 1, window: window.clone(), at: at.parse().unwrap(), outcome };
+    assert_eq!(look(&[ask("2025-04-10T01:00:00Z", Outcome::Bars)]), both, "long ago");
+    assert_eq!(look(&[ask("2025-04-10T02:00:00Z", Outcome::Failed)]), both, "without an answer");
+    let first = Spans::from([Slot::on(date("2025-04-08"))..Slot::on(date("2025-04-09"))]);
+    assert_eq!(look(&[ask("2025-04-10T02:00:00Z", Outcome::Bars)]), first);
+}
+
 proptest! {
     /// The windows hold exactly the plan, in order, without overlap, none longer than the source accepts.
     #[test]

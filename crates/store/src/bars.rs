@@ -1,0 +1,286 @@
+//! Bars kept and bars read: blocks and tail as one series.
+
+use crate::{blocks, series::SeriesRow, spans, Result, Store, StoreError};
+use mizuno_core::{bar::Learned, bar::Version, Bar, Bars, Interval, Price, Slot, Span, Spans, Timestamp, Versions, Volume};
+use sqlx::{Sqlite, SqliteConnection, Transaction};
+use std::collections::{HashMap, VecDeque};
+
+/// News of at least this many bars goes straight into blocks; less goes into the tail.
+const BULK: usize = 256;
+/// A tail longer than this is sealed into blocks.
+const SEAL: i64 = 1024;
+
+/// A batch of sound bars to be kept.
+pub(crate) struct Batch {
+    pub series: i64,
+    pub interval: Interval,
+    pub fetch: i64,
+    pub recorded_at: Timestamp,
+    pub bars: Bars,
+}
+
+/// Keeps what is new in a batch, within the caller's transaction.
+pub(crate) async fn learn(connection: &mut SqliteConnection, batch: &Batch) -> Result<Learned> {
+    let Batch { series, interval, fetch, recorded_at, ref bars } = *batch;
+    let (Some(first), Some(last)) = (bars.rows.first(), bars.rows.last()) else {
+        return Ok(Learned::default());
+    };
+    let span = first.slot..Slot(last.slot.0 + 1);
+    let mut known = tail(connection, series, &span).await?;
+    for block in blocks_over(connection, series, &span).await? {
+        known.absorb(block.open()?)?;
+    }
+    let (news, learned) = known.news(bars, recorded_at, fetch)?;
+    if news.rows.is_empty() {
+        return Ok(learned);
+    }
+    if news.rows.len() >= BULK {
+        merge(connection, series, interval, news).await?;
+    } else {
+        append_to_tail(connection, series, &news).await?;
+        let waiting = sqlx::query_scalar!("SELECT count(*) FROM tail WHERE series_id = ?", series).fetch_one(&mut *connection).await?;
+        if waiting > SEAL {
+            seal(connection, series, interval).await?;
+        }
+    }
+    sqlx::query!("UPDATE series SET revision = revision + 1 WHERE id = ?", series).execute(connection).await?;
+    Ok(learned)
+}
+
+async fn append_to_tail(connection: &mut SqliteConnection, series: i64, news: &Versions) -> Result<()> {
+    for v in &news.rows {
+        let Bar { slot, open, high, low, close, volume } = v.bar;
+        let volume = volume.map(|v| v.0);
+        sqlx::query!(
+            "INSERT INTO tail (series_id, slot, recorded_at, fetch_id, withdrawn, price_scale, volume_scale, open, high, low, close, volume)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            series, slot.0, v.recorded_at.0, v.fetch, v.withdrawn, news.price_scale, news.volume_scale, open.0, high.0, low.0, close.0, volume
+        )
+        .execute(&mut *connection)
+        .await?;
+    }
+    Ok(())
+}
+
+/// Moves the whole tail of a series into its blocks.
+pub(crate) async fn seal(connection: &mut SqliteConnection, series: i64, interval: Interval) -> Result<()> {
+    let rows = tail(connection, series, &(Slot(i64::MIN)..Slot(i64::MAX))).await?;
+    sqlx::query!("DELETE FROM tail WHERE series_id = ?", series).execute(&mut *connection).await?;
+    merge(connection, series, interval, rows).await
+}
+
+/// Merges versions into the blocks of their spans.
+async fn merge(connection: &mut SqliteConnection, series: i64, interval: Interval, news: Versions) -> Result<()> {
+    let (price_scale, volume_scale) = (news.price_scale, news.volume_scale);
+    let mut rest = news.rows.into_iter().peekable();
+    while let Some(first) = rest.peek() {
+        let span = blocks::span_of(interval, first.bar.slot);
+        let mut rows = vec![];
+        while let Some(version) = rest.next_if(|v| v.bar.slot < span.end) {
+            rows.push(version);
+        }
+        let mut versions = Versions { price_scale, volume_scale, rows };
+        for block in blocks_over(connection, series, &span).await? {
+            versions.absorb(block.open()?)?;
+        }
+        put(connection, series, interval, &span, &versions).await?;
+    }
+    Ok(())
+}
+
+async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval, span: &Span, versions: &Versions) -> Result<()> {
+    let (Some(first), Some(last)) = (versions.rows.first(), versions.rows.last()) else { return Ok(()) };
+    let held = versions.held(interval);
+    let (count, bars) = (versions.rows.len() as i64, interval.count(&held) as i64);
+    let (held, body) = (spans::encode(&held, interval), blocks::encode(interval, versions)?);
+    sqlx::query!(
+        "INSERT INTO block (series_id, span_start, span_end, versions, bars, first_slot, last_slot, price_scale, volume_scale, held, body)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+         ON CONFLICT (series_id, span_start) DO UPDATE SET
+             versions = excluded.versions, bars = excluded.bars, first_slot = excluded.first_slot, last_slot = excluded.last_slot,
+             price_scale = excluded.price_scale, volume_scale = excluded.volume_scale, held = excluded.held, body = excluded.body",
+        series, span.start.0, span.end.0, count, bars, first.bar.slot.0, last.bar.slot.0, versions.price_scale, versions.volume_scale, held, body
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+struct StoredBlock {
+    id: i64,
+    price_scale: i64,
+    volume_scale: i64,
+    body: Vec<u8>,
+}
+
+impl StoredBlock {
+    fn open(self) -> Result<Versions> {
+        let StoredBlock { id, price_scale, volume_scale, body } = self;
+        blocks::decode(body, price_scale as u8, volume_scale as u8)
+            .map_err(|e| StoreError::Damaged { block: id, problem: e.to_string() })
+    }
+}
+
+async fn blocks_over(connection: &mut SqliteConnection, series: i64, span: &Span) -> Result<Vec<StoredBlock>> {
+    Ok(sqlx::query_as!(
+        StoredBlock,
+        "SELECT id, price_scale, volume_scale, body FROM block
+         WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
+        series, span.start.0, span.end.0
+    )
+    .fetch_all(connection)
+    .await?)
+}
+
+/// The tail's versions in `span`, sorted.
+async fn tail(connection: &mut SqliteConnection, series: i64, span: &Span) -> Result<Versions> {
+    let rows = sqlx::query!(
+        "SELECT slot, recorded_at, fetch_id, withdrawn, price_scale, volume_scale, open, high, low, close, volume
+         FROM tail WHERE series_id = ? AND slot >= ? AND slot < ? ORDER BY slot, recorded_at, fetch_id",
+        series, span.start.0, span.end.0
+    )
+    .fetch_all(connection)
+    .await?;
+    let mut out = Versions::default();
+    for row in rows {
+        let bar = Bar {
+            slot: Slot(row.slot),
+            open: Price(row.open),
+            high: Price(row.high),
+            low: Price(row.low),
+            close: Price(row.close),
+            volume: row.volume.map(Volume),
+        };
+        let version = Version { recorded_at: Timestamp(row.recorded_at), fetch: row.fetch_id, bar, withdrawn: row.withdrawn != 0 };
+        out.absorb(Versions { price_scale: row.price_scale as u8, volume_scale: row.volume_scale as u8, rows: vec![version] })?;
+    }
+    Ok(out)
+}
+
+/// A reading of one series, a span at a time, from one snapshot of the database.
+pub struct Reading {
+    snapshot: Transaction<'static, Sqlite>,
+    blocks: VecDeque<(i64, Span)>,
+    tail: Versions,
+    interval: Interval,
+    span: Span,
+    as_of: Timestamp,
+    /// Digits after the point that every batch's prices are written with.
+    pub price_scale: u8,
+    /// Digits after the point that every batch's volumes are written with.
+    pub volume_scale: u8,
+}
+
+impl Store {
+    /// Begins to read the bars of a series in `span` as they were known at `as_of`.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn read(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Reading> {
+        let mut snapshot = self.readers.begin().await?;
+        let tail = tail(&mut snapshot, series.id, &span).await?;
+        let rows = sqlx::query!(
+            "SELECT id, span_start, span_end, price_scale, volume_scale FROM block
+             WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
+            series.id, span.start.0, span.end.0
+        )
+        .fetch_all(&mut *snapshot)
+        .await?;
+        let price_scale = rows.iter().map(|r| r.price_scale as u8).fold(tail.price_scale, u8::max);
+        let volume_scale = rows.iter().map(|r| r.volume_scale as u8).fold(tail.volume_scale, u8::max);
+        let blocks = rows.into_iter().map(|r| (r.id, Slot(r.span_start)..Slot(r.span_end))).collect();
+        let interval = series.key.interval;
+        Ok(Reading { snapshot, blocks, tail, interval, span, as_of, price_scale, volume_scale })
+    }
+
+    /// All the bars of [`Store::read`] at once.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn bars(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Bars> {
+        let mut reading = self.read(series, span, as_of).await?;
+        let mut out = Bars { price_scale: reading.price_scale, volume_scale: reading.volume_scale, rows: vec![] };
+        while let Some(mut bars) = reading.next().await? {
+            out.rows.append(&mut bars.rows);
+        }
+        Ok(out)
+    }
+
+    /// The slots each of `series` has a bar in; a series without any is absent. No block is opened.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn held(&self, series: &[SeriesRow]) -> Result<HashMap<i64, Spans>> {
+        let intervals: HashMap<i64, Interval> = series.iter().map(|s| (s.id, s.key.interval)).collect();
+        let only = if let [one] = series { Some(one.id) } else { None };
+        let mut ranges: HashMap<i64, Vec<Span>> = HashMap::new();
+        let blocks = sqlx::query!("SELECT id, series_id, held FROM block WHERE (?1 IS NULL OR series_id = ?1) ORDER BY series_id, span_start", only)
+            .fetch_all(&self.readers)
+            .await?;
+        for block in blocks {
+            let Some(&interval) = intervals.get(&block.series_id) else { continue };
+            let held = spans::decode(&block.held, interval)
+                .ok_or(StoreError::Damaged { block: block.id, problem: "its list of slots cannot be read".to_owned() })?;
+            ranges.entry(block.series_id).or_default().extend(held);
+        }
+        let mut out: HashMap<i64, Spans> = ranges.into_iter().map(|(id, spans)| (id, spans.into_iter().collect())).collect();
+        let rows = sqlx::query!(
+            "SELECT series_id, slot, withdrawn FROM tail WHERE (?1 IS NULL OR series_id = ?1) ORDER BY series_id, slot, recorded_at, fetch_id",
+            only
+        )
+        .fetch_all(&self.readers)
+        .await?;
+        for row in rows {
+            let Some(interval) = intervals.get(&row.series_id) else { continue };
+            let slot = interval.span_of(Slot(row.slot));
+            let spans = out.entry(row.series_id).or_default();
+            if row.withdrawn == 0 { spans.insert(slot) } else { spans.remove(slot) }
+        }
+        Ok(out)
+    }
+
+    /// Moves the tails of all series into blocks, however short; for maintenance and measurements.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn seal_all(&self) -> Result<()> {
+        for series in self.series().await? {
+            self.writer.run(move |c| Box::pin(async move { seal(c, series.id, series.key.interval).await })).await?;
+        }
+        Ok(())
+    }
+}
+
+impl Reading {
+    /// The next bars in time order; `None` when there are no more.
+    ///
+    /// # Errors
+    /// When a block cannot be read.
+    pub async fn next(&mut self) -> Result<Option<Bars>> {
+        loop {
+            let block = self.blocks.front().map(|(_, span)| span.clone());
+            let tail = self.tail.rows.first().map(|v| blocks::span_of(self.interval, v.bar.slot));
+            let Some(span) = [block, tail].into_iter().flatten().min_by_key(|s| s.start) else { return Ok(None) };
+            let mut versions = self.take_tail(&span);
+            if let Some((id, _)) = self.blocks.pop_front_if(|(_, s)| s.start == span.start) {
+                let stored = sqlx::query_as!(StoredBlock, "SELECT id, price_scale, volume_scale, body FROM block WHERE id = ?", id)
+                    .fetch_one(&mut *self.snapshot)
+                    .await?;
+                let from_tail = std::mem::replace(&mut versions, stored.open()?);
+                versions.absorb(from_tail)?;
+            }
+            let mut bars = versions.as_of(self.as_of);
+            bars.rows.retain(|b| self.span.contains(&b.slot));
+            if !bars.rows.is_empty() {
+                bars.rescale(self.price_scale, self.volume_scale)?;
+                return Ok(Some(bars));
+            }
+        }
+    }
+
+    fn take_tail(&mut self, span: &Span) -> Versions {
+        let end = self.tail.rows.partition_point(|v| v.bar.slot < span.end);
+        let rows = self.tail.rows.drain(..end).collect();
+        Versions { rows, ..self.tail.without_rows() }
+    }
+}

@@ -1,0 +1,94 @@
+//! What can go wrong with what is kept.
+
+use std::path::{Path, PathBuf};
+
+/// A failure of the store, in words an operator can act on.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// The data directory cannot be made or opened.
+    #[error("cannot use the data directory {path}: {source}", path = path.display())]
+    Directory {
+        /// The directory.
+        path: PathBuf,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// Another process holds the data directory.
+    #[error("the data directory {path} is in use by another mizuno (process {holder}); stop that one, or give --data another directory", path = path.display())]
+    InUse {
+        /// The directory.
+        path: PathBuf,
+        /// What the lock file says of its holder.
+        holder: String,
+    },
+    /// The database has a migration this build does not know.
+    #[error("{path} was written by a newer mizuno (its schema has version {version}, which this one does not know); run that one, or restore an older copy", path = path.display())]
+    Newer {
+        /// The database file.
+        path: PathBuf,
+        /// The unknown schema version.
+        version: i64,
+    },
+    /// Another failure while bringing the schema up to date.
+    #[error("cannot bring the schema of {path} up to date: {source}", path = path.display())]
+    Migration {
+        /// The database file.
+        path: PathBuf,
+        /// What went wrong.
+        source: sqlx::migrate::MigrateError,
+    },
+    /// SQLite refused.
+    #[error("the database refused: {0}")]
+    Database(#[from] sqlx::Error),
+    /// The writer has stopped, so nothing can be promised any more.
+    #[error("the store is closed")]
+    Closed,
+    /// The disk is full.
+    #[error("the disk that holds the database is full; nothing of this was stored, free some space and ask again")]
+    DiskFull,
+    /// A block is not what it should be.
+    #[error("block {block} cannot be read: {problem}; check the database with PRAGMA integrity_check")]
+    Damaged {
+        /// The block's number, or 0 while it is being made.
+        block: i64,
+        /// What is wrong with it.
+        problem: String,
+    },
+    /// Numbers that cannot stand in one series.
+    #[error(transparent)]
+    DoesNotFit(#[from] mizuno_core::bar::DoesNotFit),
+    /// No such thing.
+    #[error("there is no {kind} {id}")]
+    Unknown {
+        /// `series`, `run`, `fetch`, `excuse`, `payload`.
+        kind: &'static str,
+        /// What was asked for.
+        id: String,
+    },
+    /// Text in the database that its type cannot read.
+    #[error("the database holds {kind} `{text}`, which cannot be read")]
+    Unreadable {
+        /// What it should be.
+        kind: &'static str,
+        /// What it is.
+        text: String,
+    },
+}
+
+impl StoreError {
+    pub(crate) fn from_migration(path: &Path, source: sqlx::migrate::MigrateError) -> StoreError {
+        let path = path.to_owned();
+        match source {
+            sqlx::migrate::MigrateError::VersionMissing(version) => StoreError::Newer { path, version },
+            source => StoreError::Migration { path, source },
+        }
+    }
+
+    /// Names a full disk as such: SQLite's result code 13.
+    pub(crate) fn sharpen(self) -> StoreError {
+        match self {
+            StoreError::Database(sqlx::Error::Database(e)) if e.code().as_deref() == Some("13") => StoreError::DiskFull,
+            other => other,
+        }
+    }
+}

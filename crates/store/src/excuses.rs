@@ -1,0 +1,92 @@
+//! Absences that a person accepted.
+
+use crate::{Result, Store, StoreError};
+use mizuno_core::{Slot, Span, Spans, Timestamp};
+use std::collections::HashMap;
+
+/// An accepted absence.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ExcuseRow {
+    /// Its number.
+    pub id: i64,
+    /// The series it is about.
+    pub series: i64,
+    /// The slots that need no bar.
+    pub span: Span,
+    /// Who accepted it.
+    pub by: String,
+    /// Why.
+    pub note: String,
+    /// When.
+    pub given_at: Timestamp,
+    /// When it was taken back, if it was.
+    pub revoked_at: Option<Timestamp>,
+}
+
+impl Store {
+    /// Writes down that a person accepts an absence; returns its number.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn excuse(&self, series: i64, span: Span, by: String, note: String, now: Timestamp) -> Result<i64> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let row = sqlx::query!(
+                        "INSERT INTO excuse (series_id, span_start, span_end, by_whom, note, given_at) VALUES (?, ?, ?, ?, ?, ?)",
+                        series, span.start.0, span.end.0, by, note, now.0
+                    );
+                    Ok(row.execute(c).await?.last_insert_rowid())
+                })
+            })
+            .await
+    }
+
+    /// Takes an excuse back; its row stays, with the time of that.
+    ///
+    /// # Errors
+    /// When there is no such excuse in force, or the database cannot be written.
+    pub async fn revoke_excuse(&self, id: i64, now: Timestamp) -> Result<()> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let row = sqlx::query!("UPDATE excuse SET revoked_at = ? WHERE id = ? AND revoked_at IS NULL", now.0, id);
+                    match row.execute(c).await?.rows_affected() {
+                        0 => Err(StoreError::Unknown { kind: "excuse", id: id.to_string() }),
+                        _ => Ok(()),
+                    }
+                })
+            })
+            .await
+    }
+
+    /// All excuses ever given, newest first.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn excuses(&self) -> Result<Vec<ExcuseRow>> {
+        let rows = sqlx::query!("SELECT * FROM excuse ORDER BY id DESC").fetch_all(&self.readers).await?;
+        let row = rows.into_iter().map(|r| ExcuseRow {
+            id: r.id,
+            series: r.series_id,
+            span: Slot(r.span_start)..Slot(r.span_end),
+            by: r.by_whom,
+            note: r.note,
+            given_at: Timestamp(r.given_at),
+            revoked_at: r.revoked_at.map(Timestamp),
+        });
+        Ok(row.collect())
+    }
+
+    /// The slots excused now, by series.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn excused(&self) -> Result<HashMap<i64, Spans>> {
+        let mut out: HashMap<i64, Spans> = HashMap::new();
+        for excuse in self.excuses().await?.into_iter().filter(|e| e.revoked_at.is_none()) {
+            out.entry(excuse.series).or_default().insert(excuse.span);
+        }
+        Ok(out)
+    }
+}

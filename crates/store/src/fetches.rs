@@ -1,0 +1,284 @@
+//! The ledger of fetches, and the two steps in which an answer is kept.
+//!
+//! First the payload and a row in state `answered`; then, in a second
+//! transaction, its bars and the row's figures. A process killed between the
+//! two finds the row again ([`Store::to_replay`]) and needs no network.
+
+use crate::{bars, payloads::Packed, quarantine::Suspect, Result, Store, StoreError};
+use mizuno_core::{
+    bar::Learned,
+    gap::{Asked, Outcome},
+    Bars, Interval, Slot, Span, Timestamp,
+};
+use std::collections::HashMap;
+
+/// What is known of a fetch once an answer, or the last failure, is there.
+#[derive(Clone, Debug)]
+pub struct Answer {
+    /// The run it belongs to.
+    pub run: i64,
+    /// The series asked for.
+    pub series: i64,
+    /// The window asked for.
+    pub window: Span,
+    /// When the last attempt was sent.
+    pub asked_at: Timestamp,
+    /// When its answer, or failure, was complete.
+    pub answered_at: Timestamp,
+    /// How often it was tried.
+    pub attempts: u32,
+    /// Method and address, without secrets.
+    pub request: String,
+    /// HTTP status of the last answer.
+    pub status: Option<u16>,
+    /// The bytes of the last answer.
+    pub body: Option<Vec<u8>>,
+}
+
+/// Why a fetch brought nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Failure {
+    /// The class of failure, one word.
+    pub class: String,
+    /// What a person reads.
+    pub message: String,
+}
+
+/// An answer as understood: what to keep and what not to believe.
+#[derive(Clone, Debug, Default)]
+pub struct Understood {
+    /// Rows in the answer.
+    pub rows: u64,
+    /// Sound bars, in slot order.
+    pub bars: Bars,
+    /// Rows for quarantine.
+    pub suspects: Vec<Suspect>,
+    /// Bars dropped because they were not finished.
+    pub unfinished: u64,
+}
+
+/// A fetch in the ledger.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FetchRow {
+    /// Its number.
+    pub id: i64,
+    /// The run it belongs to.
+    pub run: i64,
+    /// The series asked for.
+    pub series: i64,
+    /// The window asked for.
+    pub window: Span,
+    /// `answered`, `stored` or `failed`.
+    pub state: String,
+    /// When the last attempt was sent.
+    pub asked_at: Timestamp,
+    /// When its answer, or failure, was complete.
+    pub answered_at: Timestamp,
+    /// How often it was tried.
+    pub attempts: i64,
+    /// Method and address, without secrets.
+    pub request: String,
+    /// HTTP status of the last answer.
+    pub status: Option<i64>,
+    /// Digest of the kept bytes.
+    pub payload: Option<String>,
+    /// Bytes of the answer.
+    pub payload_size: i64,
+    /// Rows in it.
+    pub rows: i64,
+    /// How its bars compared with what was known.
+    pub learned: Learned,
+    /// Rows put in quarantine.
+    pub refused: i64,
+    /// Bars dropped because they were not finished.
+    pub unfinished: i64,
+    /// Why it failed.
+    pub failure: Option<Failure>,
+}
+
+impl Store {
+    /// Keeps an answer's bytes and the fetch's row, before any of its bars. Returns the fetch's number.
+    ///
+    /// # Errors
+    /// When the database cannot be written; nothing is then kept.
+    pub async fn keep_answer(&self, answer: Answer) -> Result<i64> {
+        self.write_fetch(answer, "answered", None).await
+    }
+
+    /// Keeps the row of a fetch that brought no usable answer, and the bytes of its last one, if any.
+    ///
+    /// # Errors
+    /// When the database cannot be written; nothing is then kept.
+    pub async fn keep_failure(&self, answer: Answer, failure: Failure) -> Result<i64> {
+        self.write_fetch(answer, "failed", Some(failure)).await
+    }
+
+    async fn write_fetch(&self, answer: Answer, state: &'static str, failure: Option<Failure>) -> Result<i64> {
+        let packed = answer.body.as_deref().map(Packed::new).transpose()?;
+        let answered_at = self.writer.stamp(answer.answered_at);
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let digest = match packed {
+                        Some(packed) => Some(packed.keep(&mut *c).await?),
+                        None => None,
+                    };
+                    let size = answer.body.map_or(0, |b| b.len() as i64);
+                    let (class, message) = failure.map(|f| (f.class, f.message)).unzip();
+                    let row = sqlx::query!(
+                        "INSERT INTO fetch (run_id, series_id, window_start, window_end, state, asked_at, answered_at, attempts, request,
+                             http_status, payload, payload_size, failure, message) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                        answer.run, answer.series, answer.window.start.0, answer.window.end.0, state, answer.asked_at.0, answered_at.0,
+                        answer.attempts, answer.request, answer.status, digest, size, class, message
+                    );
+                    Ok(row.execute(c).await?.last_insert_rowid())
+                })
+            })
+            .await
+    }
+
+    /// Keeps what an answer said: bars, quarantine and the fetch's figures, in one transaction.
+    ///
+    /// # Errors
+    /// When the database cannot be written; the fetch then stays to be replayed.
+    pub async fn keep_bars(&self, fetch: i64, series: i64, interval: Interval, understood: Understood, now: Timestamp) -> Result<Learned> {
+        let recorded_at = self.writer.stamp(now);
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let Understood { rows, bars, suspects, unfinished } = understood;
+                    let batch = bars::Batch { series, interval, fetch, recorded_at, bars };
+                    let learned = bars::learn(&mut *c, &batch).await?;
+                    for suspect in &suspects {
+                        suspect.keep(&mut *c, series, fetch).await?;
+                    }
+                    let (rows, unfinished, refused) = (rows as i64, unfinished as i64, suspects.len() as i64);
+                    let (new, same, restated) = (learned.new as i64, learned.same as i64, learned.restated as i64);
+                    sqlx::query!(
+                        "UPDATE fetch SET state = 'stored', rows = ?, bars_new = ?, bars_same = ?, restated = ?, refused = ?, unfinished = ? WHERE id = ?",
+                        rows, new, same, restated, refused, unfinished, fetch
+                    )
+                    .execute(c)
+                    .await?;
+                    Ok(learned)
+                })
+            })
+            .await
+    }
+
+    /// Turns an answer that was kept, and then could not be understood, into a failure.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn mark_failed(&self, fetch: i64, failure: Failure) -> Result<()> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query!("UPDATE fetch SET state = 'failed', failure = ?, message = ? WHERE id = ?", failure.class, failure.message, fetch)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Fetches whose payload is kept and whose bars are not yet.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn to_replay(&self) -> Result<Vec<FetchRow>> {
+        self.select_fetches(Filter { state: Some("answered"), ..Filter::default() }, i64::MAX).await
+    }
+
+    /// The newest `most` fetches that the filter lets through, newest first.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn fetches(&self, filter: Filter<'_>, most: i64) -> Result<Vec<FetchRow>> {
+        self.select_fetches(filter, most).await
+    }
+
+    /// One fetch.
+    ///
+    /// # Errors
+    /// When there is none, or the database cannot be read.
+    pub async fn fetch(&self, id: i64) -> Result<FetchRow> {
+        let found = self.select_fetches(Filter { id: Some(id), ..Filter::default() }, 1).await?.pop();
+        found.ok_or_else(|| StoreError::Unknown { kind: "fetch", id: id.to_string() })
+    }
+
+    async fn select_fetches(&self, filter: Filter<'_>, most: i64) -> Result<Vec<FetchRow>> {
+        let Filter { id, run, series, state, span } = filter;
+        let (from, to) = span.map(|s| (s.start.0, s.end.0)).unzip();
+        let rows = sqlx::query!(
+            "SELECT * FROM fetch WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR run_id = ?2) AND (?3 IS NULL OR series_id = ?3)
+                 AND (?4 IS NULL OR state = ?4) AND (?5 IS NULL OR window_end > ?5) AND (?6 IS NULL OR window_start < ?6)
+             ORDER BY id DESC LIMIT ?7",
+            id, run, series, state, from, to, most
+        )
+        .fetch_all(&self.readers)
+        .await?;
+        let fetches = rows.into_iter().map(|r| FetchRow {
+            id: r.id,
+            run: r.run_id,
+            series: r.series_id,
+            window: Slot(r.window_start)..Slot(r.window_end),
+            state: r.state,
+            asked_at: Timestamp(r.asked_at),
+            answered_at: Timestamp(r.answered_at),
+            attempts: r.attempts,
+            request: r.request,
+            status: r.http_status,
+            payload: r.payload,
+            payload_size: r.payload_size,
+            rows: r.rows,
+            learned: Learned { new: r.bars_new as u64, same: r.bars_same as u64, restated: r.restated as u64 },
+            refused: r.refused,
+            unfinished: r.unfinished,
+            failure: r.failure.map(|class| Failure { class, message: r.message.unwrap_or_default() }),
+        });
+        Ok(fetches.collect())
+    }
+
+    /// What was asked for each of `series`, oldest first, as gaps and plans need it.
+    /// A fetch that was answered and is still to be replayed counts as answered.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn asked(&self, series: &[crate::series::SeriesRow]) -> Result<HashMap<i64, Vec<Asked>>> {
+        let only = if let [one] = series { Some(one.id) } else { None };
+        let rows = sqlx::query!(
+            "SELECT id, series_id, window_start, window_end, answered_at, state, rows FROM fetch WHERE (?1 IS NULL OR series_id = ?1) ORDER BY id",
+            only
+        )
+        .fetch_all(&self.readers)
+        .await?;
+        let mut out: HashMap<i64, Vec<Asked>> = HashMap::new();
+        for r in rows {
+            let outcome = match (r.state.as_str(), r.rows) {
+                ("failed", _) => Outcome::Failed,
+                ("stored", 0) => Outcome::Nothing,
+                _ => Outcome::Bars,
+            };
+            let asked = Asked { fetch: r.id, window: Slot(r.window_start)..Slot(r.window_end), at: Timestamp(r.answered_at), outcome };
+            out.entry(r.series_id).or_default().push(asked);
+        }
+        Ok(out)
+    }
+}
+
+/// Which fetches to list; everything left out lets all through.
+#[derive(Clone, Debug, Default)]
+pub struct Filter<'a> {
+    /// This one only.
+    pub id: Option<i64>,
+    /// Of this run.
+    pub run: Option<i64>,
+    /// Of this series.
+    pub series: Option<i64>,
+    /// In this state.
+    pub state: Option<&'a str>,
+    /// With a window that touches this span.
+    pub span: Option<Span>,
+}

@@ -1,0 +1,76 @@
+//! What can be traded, as last told by the instrument lists.
+
+use crate::{Result, Store, StoreError};
+use mizuno_core::{instrument::FormerSymbol, Decimal, Instrument, TradeDate};
+
+impl Store {
+    /// Takes in an instrument list: new ones are added, known ones brought up to date, none removed.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn put_instruments(&self, list: Vec<Instrument>) -> Result<()> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    for i in &list {
+                        let (tick, multiplier) = (i.tick_size.map(|d| d.to_string()), i.multiplier.map(|d| d.to_string()));
+                        let (listed, last) = (i.listed.map(|d| d.0), i.last_traded.map(|d| d.0));
+                        let id = sqlx::query_scalar!(
+                            "INSERT INTO instrument (symbol, name, kind, venue, currency, tick_size, multiplier, listed, last_traded)
+                             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+                             ON CONFLICT (symbol) DO UPDATE SET name = excluded.name, kind = excluded.kind, venue = excluded.venue,
+                                 currency = excluded.currency, tick_size = excluded.tick_size, multiplier = excluded.multiplier,
+                                 listed = excluded.listed, last_traded = excluded.last_traded
+                             RETURNING id",
+                            i.symbol, i.name, i.kind, i.venue, i.currency, tick, multiplier, listed, last
+                        )
+                        .fetch_one(&mut *c)
+                        .await?;
+                        for former in &i.former {
+                            sqlx::query!(
+                                "INSERT INTO former_symbol (instrument_id, symbol, until) VALUES (?, ?, ?)
+                                 ON CONFLICT DO UPDATE SET until = excluded.until",
+                                id, former.symbol, former.until.0
+                            )
+                            .execute(&mut *c)
+                            .await?;
+                        }
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// All instruments, by symbol.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn instruments(&self) -> Result<Vec<Instrument>> {
+        let rows = sqlx::query!("SELECT * FROM instrument ORDER BY symbol").fetch_all(&self.readers).await?;
+        let former = sqlx::query!("SELECT * FROM former_symbol ORDER BY until").fetch_all(&self.readers).await?;
+        let number = |text: Option<String>| {
+            text.map(|t| t.parse::<Decimal>().map_err(|_| StoreError::Unreadable { kind: "number", text: t })).transpose()
+        };
+        rows.into_iter()
+            .map(|r| {
+                Ok(Instrument {
+                    former: former
+                        .iter()
+                        .filter(|f| f.instrument_id == r.id)
+                        .map(|f| FormerSymbol { symbol: f.symbol.clone(), until: TradeDate(f.until as i32) })
+                        .collect(),
+                    tick_size: number(r.tick_size)?,
+                    multiplier: number(r.multiplier)?,
+                    listed: r.listed.map(|d| TradeDate(d as i32)),
+                    last_traded: r.last_traded.map(|d| TradeDate(d as i32)),
+                    symbol: r.symbol,
+                    name: r.name,
+                    kind: r.kind,
+                    venue: r.venue,
+                    currency: r.currency,
+                })
+            })
+            .collect()
+    }
+}

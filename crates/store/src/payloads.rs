@@ -1,0 +1,47 @@
+//! The archive of answers: the exact bytes, once each, under their SHA-256.
+
+use crate::{Result, Store, StoreError};
+use sha2::{Digest, Sha256};
+use sqlx::SqliteConnection;
+
+/// The name of some bytes: their SHA-256 in hexadecimal.
+#[must_use]
+pub fn digest(body: &[u8]) -> String {
+    Sha256::digest(body).iter().map(|b| format!("{b:02x}")).collect()
+}
+
+/// An answer, compressed off the writer's time.
+pub(crate) struct Packed {
+    digest: String,
+    size: i64,
+    body: Vec<u8>,
+}
+
+impl Packed {
+    pub(crate) fn new(body: &[u8]) -> Result<Packed> {
+        let packed = zstd::bulk::compress(body, 3);
+        let packed = packed.map_err(|e| StoreError::Damaged { block: 0, problem: e.to_string() })?;
+        Ok(Packed { digest: digest(body), size: body.len() as i64, body: packed })
+    }
+
+    /// Keeps it, unless the same bytes are kept already; returns its name.
+    pub(crate) async fn keep(self, connection: &mut SqliteConnection) -> Result<String> {
+        sqlx::query!("INSERT INTO payload (digest, size, body) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", self.digest, self.size, self.body)
+            .execute(connection)
+            .await?;
+        Ok(self.digest)
+    }
+}
+
+impl Store {
+    /// The bytes kept under a digest.
+    ///
+    /// # Errors
+    /// When there are none, or they cannot be read.
+    pub async fn payload(&self, digest: &str) -> Result<Vec<u8>> {
+        let row = sqlx::query!("SELECT size, body FROM payload WHERE digest = ?", digest).fetch_optional(&self.readers).await?;
+        let row = row.ok_or_else(|| StoreError::Unknown { kind: "payload", id: digest.to_owned() })?;
+        let body = zstd::bulk::decompress(&row.body, row.size as usize);
+        body.map_err(|e| StoreError::Damaged { block: 0, problem: format!("payload {digest}: {e}") })
+    }
+}

@@ -1,0 +1,66 @@
+//! Rows that cannot be true or cannot be read, with the text they came as.
+
+use crate::{Result, Store};
+use mizuno_core::Slot;
+use sqlx::SqliteConnection;
+
+/// A row on its way into quarantine.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Suspect {
+    /// The slot it claims; `None` when it could not be read.
+    pub slot: Option<Slot>,
+    /// Its line in the payload, from 1.
+    pub line: u64,
+    /// What is wrong, one word.
+    pub flaw: String,
+    /// The row itself, or why it could not be read.
+    pub text: String,
+}
+
+impl Suspect {
+    pub(crate) async fn keep(&self, connection: &mut SqliteConnection, series: i64, fetch: i64) -> Result<()> {
+        let (slot, line) = (self.slot.map(|s| s.0), self.line as i64);
+        // A row without a slot is never equal to another under UNIQUE, so say here when it is.
+        sqlx::query!(
+            "INSERT INTO quarantine (series_id, fetch_id, slot, line, flaw, text)
+             SELECT ?1, ?2, ?3, ?4, ?5, ?6 WHERE NOT EXISTS
+                 (SELECT 1 FROM quarantine WHERE series_id = ?1 AND slot IS ?3 AND flaw = ?5 AND text = ?6)",
+            series, fetch, slot, line, self.flaw, self.text
+        )
+        .execute(connection)
+        .await?;
+        Ok(())
+    }
+}
+
+/// A row in quarantine.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct QuarantineRow {
+    /// Its number.
+    pub id: i64,
+    /// The series it came for.
+    pub series: i64,
+    /// The fetch that first brought it.
+    pub fetch: i64,
+    /// What it is.
+    pub suspect: Suspect,
+}
+
+impl Store {
+    /// The newest `most` rows in quarantine, of one series or of all, newest first.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn quarantine(&self, series: Option<i64>, most: i64) -> Result<Vec<QuarantineRow>> {
+        let rows = sqlx::query!("SELECT * FROM quarantine WHERE (?1 IS NULL OR series_id = ?1) ORDER BY id DESC LIMIT ?2", series, most)
+            .fetch_all(&self.readers)
+            .await?;
+        let row = rows.into_iter().map(|r| QuarantineRow {
+            id: r.id,
+            series: r.series_id,
+            fetch: r.fetch_id,
+            suspect: Suspect { slot: r.slot.map(Slot), line: r.line as u64, flaw: r.flaw, text: r.text },
+        });
+        Ok(row.collect())
+    }
+}

@@ -1,0 +1,210 @@
+//! The ledger of runs.
+
+use crate::{Result, Store, StoreError};
+use mizuno_core::Timestamp;
+
+/// Why a run was started.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reason {
+    /// Its collector's schedule came due.
+    Schedule,
+    /// A person asked for it.
+    Request,
+    /// A person asked for some gaps to be fetched again.
+    Repair,
+    /// The run before it was cut short by the end of the process.
+    Recovery,
+}
+
+/// How a run stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum State {
+    /// At work.
+    Running,
+    /// Every window was answered.
+    Complete,
+    /// Some windows failed.
+    Incomplete,
+    /// A person stopped it.
+    Cancelled,
+    /// The process ended under it.
+    Interrupted,
+}
+
+macro_rules! words {
+    ($type:ident { $($variant:ident = $word:literal),+ }) => {
+        impl $type {
+            /// The word used in the database, on the command line and over HTTP.
+            #[must_use]
+            pub fn word(self) -> &'static str {
+                match self { $($type::$variant => $word),+ }
+            }
+            fn from_word(text: &str) -> Result<$type> {
+                match text {
+                    $($word => Ok($type::$variant),)+
+                    _ => Err(StoreError::Unreadable { kind: stringify!($type), text: text.to_owned() }),
+                }
+            }
+        }
+    };
+}
+words!(Reason { Schedule = "schedule", Request = "request", Repair = "repair", Recovery = "recovery" });
+words!(State { Running = "running", Complete = "complete", Incomplete = "incomplete", Cancelled = "cancelled", Interrupted = "interrupted" });
+
+/// A run in the ledger, with what its fetches came to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RunRow {
+    /// Its number.
+    pub id: i64,
+    /// The collector it belongs to.
+    pub collector: String,
+    /// Why it was started.
+    pub reason: Reason,
+    /// What it was asked to do, as the service writes it.
+    pub scope: String,
+    /// When it began.
+    pub started_at: Timestamp,
+    /// When it ended; `None` while it runs.
+    pub ended_at: Option<Timestamp>,
+    /// How it stands.
+    pub state: State,
+    /// Windows planned.
+    pub windows: i64,
+    /// Windows answered and stored.
+    pub done: i64,
+    /// Windows that failed.
+    pub failed: i64,
+    /// Bars new to us.
+    pub bars_new: i64,
+    /// Bars equal to what was known.
+    pub bars_same: i64,
+    /// Bars that differ from what was known.
+    pub restated: i64,
+    /// Rows put in quarantine.
+    pub refused: i64,
+    /// Bytes of answers.
+    pub bytes: i64,
+}
+
+impl Store {
+    /// Writes down that a run begins.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn begin_run(&self, collector: String, reason: Reason, scope: String, now: Timestamp) -> Result<i64> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let reason = reason.word();
+                    let run = sqlx::query!(
+                        "INSERT INTO run (collector, reason, scope, started_at, state) VALUES (?, ?, ?, ?, 'running')",
+                        collector, reason, scope, now.0
+                    );
+                    Ok(run.execute(c).await?.last_insert_rowid())
+                })
+            })
+            .await
+    }
+
+    /// Writes down how many windows a run has planned.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn plan_run(&self, run: i64, windows: u64) -> Result<()> {
+        let windows = windows as i64;
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query!("UPDATE run SET windows = ? WHERE id = ?", windows, run).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Writes down that a run has ended.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn end_run(&self, run: i64, state: State, now: Timestamp) -> Result<()> {
+        let stamp = self.writer.stamp(now);
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let state = state.word();
+                    sqlx::query!("UPDATE run SET state = ?, ended_at = ? WHERE id = ?", state, stamp.0, run).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Marks every run that was running when the process last ended, and returns them, oldest first.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn interrupt_runs(&self, now: Timestamp) -> Result<Vec<RunRow>> {
+        let running = self.runs(None, 10_000).await?.into_iter().filter(|r| r.state == State::Running);
+        let mut running: Vec<RunRow> = running.collect();
+        running.reverse();
+        for run in &running {
+            self.end_run(run.id, State::Interrupted, now).await?;
+        }
+        Ok(running)
+    }
+
+    /// The newest `most` runs, of one collector or of all, newest first.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn runs(&self, collector: Option<&str>, most: i64) -> Result<Vec<RunRow>> {
+        self.select_runs(None, collector, most).await
+    }
+
+    /// One run.
+    ///
+    /// # Errors
+    /// When there is none, or the database cannot be read.
+    pub async fn run(&self, id: i64) -> Result<RunRow> {
+        let found = self.select_runs(Some(id), None, 1).await?.pop();
+        found.ok_or_else(|| StoreError::Unknown { kind: "run", id: id.to_string() })
+    }
+
+    async fn select_runs(&self, id: Option<i64>, collector: Option<&str>, most: i64) -> Result<Vec<RunRow>> {
+        let rows = sqlx::query!(
+            "SELECT r.id AS \"id!: i64\", r.collector AS \"collector!: String\", r.reason AS \"reason!: String\", r.scope AS \"scope!: String\",
+                 r.started_at AS \"started_at!: i64\", r.ended_at, r.state AS \"state!: String\", r.windows AS \"windows!: i64\",
+                 count(CASE WHEN f.state = 'stored' THEN 1 END) AS \"done!: i64\",
+                 count(CASE WHEN f.state = 'failed' THEN 1 END) AS \"failed!: i64\",
+                 coalesce(sum(f.bars_new), 0) AS \"bars_new!: i64\", coalesce(sum(f.bars_same), 0) AS \"bars_same!: i64\",
+                 coalesce(sum(f.restated), 0) AS \"restated!: i64\", coalesce(sum(f.refused), 0) AS \"refused!: i64\",
+                 coalesce(sum(f.payload_size), 0) AS \"bytes!: i64\"
+             FROM (SELECT * FROM run WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR collector = ?2) ORDER BY id DESC LIMIT ?3) r
+             LEFT JOIN fetch f ON f.run_id = r.id GROUP BY r.id ORDER BY r.id DESC",
+            id, collector, most
+        )
+        .fetch_all(&self.readers)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                Ok(RunRow {
+                    id: r.id,
+                    collector: r.collector,
+                    reason: Reason::from_word(&r.reason)?,
+                    scope: r.scope,
+                    started_at: Timestamp(r.started_at),
+                    ended_at: r.ended_at.map(Timestamp),
+                    state: State::from_word(&r.state)?,
+                    windows: r.windows,
+                    done: r.done,
+                    failed: r.failed,
+                    bars_new: r.bars_new,
+                    bars_same: r.bars_same,
+                    restated: r.restated,
+                    refused: r.refused,
+                    bytes: r.bytes,
+                })
+            })
+            .collect()
+    }
+}

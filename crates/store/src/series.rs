@@ -1,0 +1,84 @@
+//! The series there are.
+
+use crate::{Result, Store, StoreError};
+use mizuno_core::SeriesKey;
+
+/// A series as the store knows it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SeriesRow {
+    /// Its number in the database.
+    pub id: i64,
+    /// Its name.
+    pub key: SeriesKey,
+    /// How often its bars have changed; the base of validators.
+    pub revision: i64,
+}
+
+impl Store {
+    /// The series with these names, made where there is none yet. The order is that of `keys`.
+    ///
+    /// # Errors
+    /// When an instrument is unknown, or the database cannot be written.
+    pub async fn ensure_series(&self, keys: Vec<SeriesKey>) -> Result<Vec<SeriesRow>> {
+        let known = self.series().await?;
+        let find = |all: &[SeriesRow]| -> Option<Vec<SeriesRow>> {
+            keys.iter().map(|k| all.iter().find(|s| s.key == *k).cloned()).collect()
+        };
+        if let Some(all) = find(&known) {
+            return Ok(all);
+        }
+        let wanted = keys.clone();
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    for key in wanted {
+                        let (interval, side) = (key.interval.to_string(), key.side.to_string());
+                        let made = sqlx::query!(
+                            "INSERT INTO series (instrument_id, interval, side, source)
+                             SELECT id, ?, ?, ? FROM instrument WHERE symbol = ? ON CONFLICT DO NOTHING",
+                            interval, side, key.source, key.symbol
+                        )
+                        .execute(&mut *c)
+                        .await?;
+                        if made.rows_affected() == 0 {
+                            let known = sqlx::query_scalar!("SELECT count(*) FROM instrument WHERE symbol = ?", key.symbol);
+                            if known.fetch_one(&mut *c).await? == 0 {
+                                return Err(StoreError::Unknown { kind: "instrument", id: key.symbol });
+                            }
+                        }
+                    }
+                    Ok(())
+                })
+            })
+            .await?;
+        find(&self.series().await?).ok_or(StoreError::Closed)
+    }
+
+    /// All series, by symbol, interval, side and source.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn series(&self) -> Result<Vec<SeriesRow>> {
+        let rows = sqlx::query!(
+            "SELECT s.id, i.symbol, s.interval, s.side, s.source, s.revision
+             FROM series s JOIN instrument i ON i.id = s.instrument_id ORDER BY i.symbol, s.interval, s.side, s.source"
+        )
+        .fetch_all(&self.readers)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                let unreadable = |kind, text: &str| StoreError::Unreadable { kind, text: text.to_owned() };
+                Ok(SeriesRow {
+                    id: r.id,
+                    revision: r.revision,
+                    key: SeriesKey {
+                        interval: r.interval.parse().map_err(|_| unreadable("interval", &r.interval))?,
+                        side: r.side.parse().map_err(|_| unreadable("side", &r.side))?,
+                        symbol: r.symbol,
+                        source: r.source,
+                    },
+                })
+            })
+            .collect()
+    }
+}
