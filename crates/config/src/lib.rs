@@ -1,1 +1,175 @@
-//! placeholder
+//! The configuration directory, read and checked as a whole.
+//!
+//! ```text
+//! mizuno.toml          the service: desk, address
+//! venues/*.toml        market places and their calendars
+//! instruments/*.csv    what can be traded
+//! sources/*.toml       source profiles
+//! collectors/*.toml    standing orders
+//! ```
+//!
+//! Every problem found is a [`Problem`] with file and line, what is wrong and
+//! what was expected; [`Config::load`] returns all of them at once.
+
+pub mod collector;
+mod instruments;
+pub mod problem;
+pub mod profile;
+mod text;
+pub mod venue;
+
+pub use collector::{Collector, Schedule};
+pub use instruments::parse as parse_instruments;
+pub use problem::{Problem, Problems};
+pub use profile::Profile;
+
+use mizuno_core::{Instrument, Venue};
+use serde::Deserialize;
+use std::{
+    collections::BTreeMap,
+    net::SocketAddr,
+    path::{Path, PathBuf},
+};
+
+/// The file `mizuno.toml`.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ServiceFile {
+    /// Whose service this is; shown in the console.
+    pub desk: String,
+    /// Address to listen on; loopback only.
+    #[serde(deserialize_with = "text::parsed")]
+    pub listen: SocketAddr,
+}
+
+/// A whole configuration, checked.
+#[derive(Clone, Debug)]
+pub struct Config {
+    /// The service's own settings.
+    pub service: ServiceFile,
+    /// Venues by code.
+    pub venues: BTreeMap<String, Venue>,
+    /// Instruments, in the order of their files.
+    pub instruments: Vec<Instrument>,
+    /// Source profiles by name.
+    pub sources: BTreeMap<String, Profile>,
+    /// Collectors by name.
+    pub collectors: BTreeMap<String, Collector>,
+}
+
+impl Config {
+    /// Reads the directory `dir`.
+    ///
+    /// # Errors
+    /// Every problem in every file.
+    pub fn load(dir: &Path) -> Result<Config, Problems> {
+        let mut problems = vec![];
+        let mut keep = |found: Vec<Problem>| problems.extend(found);
+        let service = one::<ServiceFile>(dir, Path::new("mizuno.toml")).map_err(&mut keep).ok();
+        let venues = many(dir, "venues", "toml", |path, text| {
+            let file = problem::toml::<venue::VenueFile>(path, text)?;
+            venue::build(path, file).map(|v| vec![v])
+        });
+        let instruments = many(dir, "instruments", "csv", |path, text| instruments::parse(path, text));
+        let sources = many(dir, "sources", "toml", |path, text| profile::parse(path, text).map(|p| vec![p]));
+        let collectors = many(dir, "collectors", "toml", |path, text| {
+            let file = problem::toml::<Collector>(path, text)?;
+            file.check(path, text).map(|()| vec![file])
+        });
+        let venues = venues.map_err(&mut keep).unwrap_or_default();
+        let instruments = instruments.map_err(&mut keep).unwrap_or_default();
+        let sources = sources.map_err(&mut keep).unwrap_or_default();
+        let collectors = collectors.map_err(&mut keep).unwrap_or_default();
+        if let (Some(service), true) = (service, problems.is_empty()) {
+            let config = Config {
+                service,
+                venues: venues.into_iter().map(|(_, v)| (v.code.clone(), v)).collect(),
+                instruments: instruments.into_iter().map(|(_, i)| i).collect(),
+                sources: sources.into_iter().map(|(_, s)| (s.name.clone(), s)).collect(),
+                collectors: collectors.iter().map(|(_, c)| (c.name.clone(), c.clone())).collect(),
+            };
+            problems = config.cross_check(&collectors);
+            if problems.is_empty() {
+                return Ok(config);
+            }
+        }
+        Err(Problems(problems))
+    }
+
+    /// What one file says of another.
+    fn cross_check(&self, collectors: &[(PathBuf, Collector)]) -> Vec<Problem> {
+        let mut problems = vec![];
+        let mut symbols = std::collections::BTreeSet::new();
+        for i in &self.instruments {
+            let file = Path::new("instruments");
+            if !symbols.insert(&i.symbol) {
+                problems.push(Problem::whole(file, format!("the symbol {} stands twice; symbols are unique over all lists", i.symbol)));
+            }
+            if !self.venues.contains_key(&i.venue) {
+                problems.push(Problem::whole(file, format!("{} trades on {}, and there is no such venue; {}", i.symbol, i.venue, known(self.venues.keys()))));
+            }
+        }
+        for (file, c) in collectors {
+            let mut wrong = |what: String| problems.push(Problem::whole(file, what));
+            match self.sources.get(&c.source) {
+                None => wrong(format!("there is no source {}; {}", c.source, known(self.sources.keys()))),
+                Some(source) if source.offer(&c.venue, c.interval, c.side).is_none() => wrong(format!(
+                    "the source {} has no {} bars of {} ({} side); its profile offers {}",
+                    c.source, c.interval, c.venue, c.side, source.offers()
+                )),
+                Some(_) => {}
+            }
+            if !self.venues.contains_key(&c.venue) {
+                wrong(format!("there is no venue {}; {}", c.venue, known(self.venues.keys())));
+            }
+            for symbol in c.named() {
+                if !self.instruments.iter().any(|i| i.symbol == *symbol && i.venue == c.venue) {
+                    wrong(format!("there is no instrument {symbol} on {}; look in instruments/", c.venue));
+                }
+            }
+        }
+        problems
+    }
+
+    /// The instruments a collector is for, in list order.
+    pub fn instruments_of<'a>(&'a self, collector: &'a Collector) -> impl Iterator<Item = &'a Instrument> {
+        self.instruments.iter().filter(|i| i.venue == collector.venue && collector.takes(&i.symbol))
+    }
+}
+
+fn known<'a>(names: impl Iterator<Item = &'a String>) -> String {
+    let names: Vec<&str> = names.map(String::as_str).collect();
+    if names.is_empty() { "none is configured".to_owned() } else { format!("there is {}", names.join(", ")) }
+}
+
+fn read(dir: &Path, file: &Path) -> Result<String, Vec<Problem>> {
+    std::fs::read_to_string(dir.join(file)).map_err(|e| vec![Problem::whole(file, format!("cannot be read: {e}"))])
+}
+
+fn one<T: serde::de::DeserializeOwned>(dir: &Path, file: &Path) -> Result<T, Vec<Problem>> {
+    problem::toml(file, &read(dir, file)?)
+}
+
+/// Reads every file of a folder, in name order; all problems of all files at once.
+fn many<T>(
+    dir: &Path,
+    folder: &str,
+    ending: &str,
+    parse: impl Fn(&Path, &str) -> Result<Vec<T>, Vec<Problem>>,
+) -> Result<Vec<(PathBuf, T)>, Vec<Problem>> {
+    let mut files: Vec<PathBuf> = match std::fs::read_dir(dir.join(folder)) {
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => vec![],
+        Err(e) => return Err(vec![Problem::whole(Path::new(folder), format!("cannot be read: {e}"))]),
+        Ok(entries) => entries.flatten().map(|e| Path::new(folder).join(e.file_name())).collect(),
+    };
+    files.retain(|f| f.extension().is_some_and(|e| e == ending));
+    files.sort();
+    let (mut out, mut problems) = (vec![], vec![]);
+    for file in files {
+        match read(dir, &file).and_then(|text| parse(&file, &text)) {
+            Ok(found) => out.extend(found.into_iter().map(|t| (file.clone(), t))),
+            Err(found) => problems.extend(found),
+        }
+    }
+    if problems.is_empty() { Ok(out) } else { Err(problems) }
+}

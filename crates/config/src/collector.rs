@@ -1,0 +1,126 @@
+//! Collector files: standing orders.
+
+use crate::{text, Problem};
+use croner::{parser::CronParser, Cron};
+use mizuno_core::{Interval, Side, TradeDate};
+use serde::{de::Error, Deserialize, Deserializer};
+use std::path::Path;
+
+/// A file in `collectors/`: this source, these instruments, this interval, on this schedule.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Collector {
+    /// Its name, unique.
+    pub name: String,
+    /// What it is for, in a sentence.
+    #[serde(default)]
+    pub about: String,
+    /// The source it asks.
+    pub source: String,
+    /// The venue whose instruments and calendar it follows.
+    pub venue: String,
+    /// The interval of its bars.
+    #[serde(deserialize_with = "text::parsed")]
+    pub interval: Interval,
+    /// The side of its bars.
+    #[serde(default = "trade", deserialize_with = "text::parsed")]
+    pub side: Side,
+    /// The first trade date it wants.
+    #[serde(deserialize_with = "text::parsed")]
+    pub since: TradeDate,
+    /// The symbols it collects; all of the venue when left out.
+    #[serde(default)]
+    instruments: Option<Vec<String>>,
+    /// Symbols it leaves out.
+    #[serde(default)]
+    except: Vec<String>,
+    /// The second look at recent sessions.
+    #[serde(default)]
+    pub second_look: SecondLook,
+    /// When it runs; never by itself when left out.
+    #[serde(default)]
+    pub schedule: Option<Schedule>,
+}
+
+fn trade() -> Side {
+    Side::Trade
+}
+
+/// How far back to look again, since sources correct themselves.
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SecondLook {
+    /// Closed sessions to look at again.
+    pub sessions: u32,
+    /// How long after an answer the same slots are looked at again, in microseconds.
+    #[serde(deserialize_with = "text::duration")]
+    pub every: i64,
+}
+
+impl Default for SecondLook {
+    fn default() -> Self {
+        SecondLook { sessions: 3, every: 12 * 3600 * mizuno_core::time::SECOND }
+    }
+}
+
+/// When a collector runs.
+#[derive(Clone, Debug)]
+pub enum Schedule {
+    /// This many microseconds after each close of the venue.
+    AfterClose(i64),
+    /// Every so many microseconds while the venue is open, breaks included, and once when it has closed.
+    WhileOpen(i64),
+    /// At the times of a cron expression on the venue's clock.
+    Cron(Box<Cron>),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct ScheduleFile {
+    #[serde(default, deserialize_with = "text::duration_if_there")]
+    after_close: Option<i64>,
+    #[serde(default, deserialize_with = "text::duration_if_there")]
+    every: Option<i64>,
+    #[serde(default)]
+    cron: Option<String>,
+}
+
+impl<'de> Deserialize<'de> for Schedule {
+    fn deserialize<D: Deserializer<'de>>(d: D) -> Result<Schedule, D::Error> {
+        match ScheduleFile::deserialize(d)? {
+            ScheduleFile { after_close: Some(delay), every: None, cron: None } => Ok(Schedule::AfterClose(delay)),
+            ScheduleFile { after_close: None, every: Some(every), cron: None } if every >= mizuno_core::time::SECOND => {
+                Ok(Schedule::WhileOpen(every))
+            }
+            ScheduleFile { after_close: None, every: None, cron: Some(text) } => match CronParser::new().parse(&text) {
+                Ok(cron) => Ok(Schedule::Cron(Box::new(cron))),
+                Err(e) => Err(D::Error::custom(format!("`{text}` is not a cron expression: {e}; write minute hour day month weekday, as in 30 6 * * 1-5"))),
+            },
+            _ => Err(D::Error::custom(
+                "a schedule is one of: after_close = \"30m\" (after each close), every = \"5m\" (while open, at least 1s), cron = \"30 6 * * 1-5\"",
+            )),
+        }
+    }
+}
+
+impl Collector {
+    /// Whether it collects a symbol of its venue.
+    #[must_use]
+    pub fn takes(&self, symbol: &str) -> bool {
+        self.instruments.as_ref().is_none_or(|list| list.iter().any(|s| s == symbol)) && !self.except.iter().any(|s| s == symbol)
+    }
+
+    /// Every symbol its file names.
+    pub(crate) fn named(&self) -> impl Iterator<Item = &String> {
+        self.instruments.iter().flatten().chain(&self.except)
+    }
+
+    pub(crate) fn check(&self, file: &Path, text: &str) -> Result<(), Vec<Problem>> {
+        let fine = !self.name.is_empty() && self.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
+        if fine {
+            return Ok(());
+        }
+        let what = format!("`{}` cannot be a collector's name; use letters, digits and hyphens", self.name);
+        Err(vec![Problem::at(file, text, text.find("name").unwrap_or(0), what)])
+    }
+}

@@ -1,0 +1,99 @@
+//! The ways in which asking a source fails.
+
+use std::fmt;
+
+/// The class of a failure; each has one word for ledgers and one meaning.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Class {
+    /// The address could not be made from the profile.
+    BadRequest,
+    /// The host's name could not be resolved.
+    NameNotResolved,
+    /// No connection, or one that broke.
+    Unreachable,
+    /// No whole answer in time.
+    TimedOut,
+    /// The secure connection could not be trusted.
+    Tls,
+    /// 401 or 403.
+    Denied,
+    /// 404 or 410.
+    NotFound,
+    /// 429.
+    TooMany,
+    /// Another 4xx.
+    Refused,
+    /// 5xx.
+    ServerError,
+    /// Sent elsewhere, as to a login page.
+    Redirected,
+    /// Of another media type, or plainly not data.
+    WrongContent,
+    /// The answer ends before its end.
+    CutShort,
+    /// More bytes than the profile takes.
+    TooLarge,
+    /// Not of the form the profile describes.
+    Unreadable,
+    /// Not one byte.
+    Empty,
+}
+
+impl Class {
+    /// The word used in ledgers, on the command line and over HTTP.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Class::BadRequest => "bad-request",
+            Class::NameNotResolved => "name-not-resolved",
+            Class::Unreachable => "unreachable",
+            Class::TimedOut => "timed-out",
+            Class::Tls => "tls",
+            Class::Denied => "denied",
+            Class::NotFound => "not-found",
+            Class::TooMany => "too-many-calls",
+            Class::Refused => "refused",
+            Class::ServerError => "server-error",
+            Class::Redirected => "redirected",
+            Class::WrongContent => "wrong-content",
+            Class::CutShort => "cut-short",
+            Class::TooLarge => "too-large",
+            Class::Unreadable => "unreadable",
+            Class::Empty => "empty-answer",
+        }
+    }
+
+    /// Whether the same request may succeed a little later.
+    #[must_use]
+    pub fn may_pass(self) -> bool {
+        use Class::*;
+        matches!(self, NameNotResolved | Unreachable | TimedOut | TooMany | ServerError | WrongContent | CutShort | Unreadable | Empty)
+    }
+}
+
+/// Why a window was not answered.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{}: {message}", class.word())]
+pub struct Failure {
+    /// What kind of failure.
+    pub class: Class,
+    /// What a person reads: what happened, with an excerpt where that helps.
+    pub message: String,
+}
+
+impl Failure {
+    /// A failure of `class`.
+    pub fn new(class: Class, message: impl fmt::Display) -> Failure {
+        Failure { class, message: message.to_string() }
+    }
+}
+
+/// The first characters of an answer on one line, for messages.
+#[must_use]
+pub fn excerpt(body: &[u8]) -> String {
+    let text = String::from_utf8_lossy(&body[..body.len().min(400)]);
+    let line: Vec<&str> = text.split_whitespace().collect();
+    let line = line.join(" ");
+    let short: String = line.chars().take(100).collect();
+    if short.len() < line.len() { format!("`{short}…`") } else { format!("`{short}`") }
+}

@@ -1,0 +1,142 @@
+//! Waiting for one's turn at a source.
+//!
+//! A source that allows `calls_per_minute` is never asked more often in any
+//! sixty seconds, wherever they begin. With a burst of `b` calls at once, the
+//! rest are spread at `calls_per_minute − b + 1` a minute: 600 a minute with a
+//! burst of 10 means ten at once, then one every 101.5 ms.
+
+use crate::Clock;
+use governor::{
+    clock::{Clock as GovernorClock, Reference},
+    middleware::NoOpMiddleware,
+    nanos::Nanos,
+    state::{InMemoryState, NotKeyed},
+    Quota, RateLimiter,
+};
+use std::{
+    collections::VecDeque,
+    num::NonZeroU32,
+    sync::{Arc, Mutex, PoisonError},
+    time::Duration,
+};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+
+const MINUTE: i64 = 60_000_000;
+
+/// The limits of one source, kept in service time.
+pub struct Limits {
+    rate: RateLimiter<NotKeyed, InMemoryState, ServiceTime, NoOpMiddleware<Moment>>,
+    at_once: Arc<Semaphore>,
+    sent: Mutex<VecDeque<i64>>,
+    clock: Clock,
+}
+
+/// Leave to send one request; the place is free again when it is dropped.
+pub struct Turn(#[allow(dead_code, reason = "held, not read")] Option<OwnedSemaphorePermit>);
+
+impl Limits {
+    pub(crate) fn new(limits: &mizuno_config::profile::Limits, clock: Clock) -> Limits {
+        let burst = NonZeroU32::new(limits.burst).unwrap_or(NonZeroU32::MIN);
+        let spread = (limits.calls_per_minute + 1).saturating_sub(limits.burst).max(1);
+        // One more microsecond a call than the quotient, so that rounding never lets one call too many through.
+        let period = Duration::from_micros(MINUTE as u64 / u64::from(spread) + 1);
+        let quota = Quota::with_period(period).unwrap_or(Quota::per_minute(NonZeroU32::MIN)).allow_burst(burst);
+        Limits {
+            rate: RateLimiter::direct_with_clock(quota, ServiceTime(clock.clone())),
+            at_once: Arc::new(Semaphore::new(limits.at_once as usize)),
+            sent: Mutex::default(),
+            clock,
+        }
+    }
+
+    /// Waits until a request may be sent.
+    pub async fn turn(&self) -> Turn {
+        let place = self.at_once.clone().acquire_owned().await.ok();
+        while let Err(not_yet) = self.rate.check() {
+            let wait = not_yet.wait_time_from(ServiceTime(self.clock.clone()).now());
+            self.clock.sleep(i64::try_from(wait.as_micros()).unwrap_or(MINUTE) + 1).await;
+        }
+        let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
+        sent.push_back(self.clock.now().0);
+        drop_old(&mut sent, self.clock.now().0);
+        Turn(place)
+    }
+
+    /// Requests sent in the last sixty seconds.
+    pub fn used(&self) -> u32 {
+        let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
+        drop_old(&mut sent, self.clock.now().0);
+        sent.len() as u32
+    }
+}
+
+fn drop_old(sent: &mut VecDeque<i64>, now: i64) {
+    while sent.front().is_some_and(|at| at + MINUTE <= now) {
+        sent.pop_front();
+    }
+}
+
+/// Service time, in the form the rate limiter reads.
+#[derive(Clone)]
+struct ServiceTime(Clock);
+
+/// Microseconds of service time since the epoch.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Moment(i64);
+
+impl GovernorClock for ServiceTime {
+    type Instant = Moment;
+
+    fn now(&self) -> Moment {
+        Moment(self.0.now().0)
+    }
+}
+
+impl Reference for Moment {
+    fn duration_since(&self, earlier: Moment) -> Nanos {
+        Nanos::from(Duration::from_micros((self.0 - earlier.0).max(0) as u64))
+    }
+
+    fn saturating_sub(&self, duration: Nanos) -> Moment {
+        let micros = Duration::from(duration).as_micros();
+        Moment(self.0.saturating_sub(i64::try_from(micros).unwrap_or(i64::MAX)))
+    }
+}
+
+impl std::ops::Add<Nanos> for Moment {
+    type Output = Moment;
+
+    fn add(self, duration: Nanos) -> Moment {
+        let micros = Duration::from(duration).as_micros();
+        Moment(self.0.saturating_add(i64::try_from(micros).unwrap_or(i64::MAX)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use mizuno_core::clock::ClockFace;
+
+    /// A source's own count: the most calls in any sixty seconds.
+    fn busiest_minute(calls: &[i64]) -> usize {
+        (0..calls.len()).map(|i| calls[i..].iter().take_while(|c| **c < calls[i] + MINUTE).count()).max().unwrap_or(0)
+    }
+
+    #[tokio::test]
+    async fn no_minute_sees_more_calls_than_allowed() {
+        // Three minutes of service time in under two seconds on the wall.
+        let face = ClockFace { start: mizuno_core::Timestamp(0), wall: crate::clock::wall(), speed: 120.0 };
+        let toml = "calls_per_minute = 60\nburst = 20\nat_once = 4";
+        let limits = Limits::new(&toml::from_str(toml).unwrap(), Clock::new(face));
+        let mut calls = vec![];
+        while calls.len() < 140 {
+            let _turn = limits.turn().await;
+            calls.push(limits.clock.now().0);
+        }
+        let busiest = busiest_minute(&calls);
+        assert!(busiest <= 60, "{busiest} calls in one minute");
+        assert!(busiest >= 50, "the allowance is used: {busiest}");
+        assert!(calls[19] - calls[0] < MINUTE / 4, "the burst goes out at once");
+        assert!(limits.used() <= 60);
+    }
+}

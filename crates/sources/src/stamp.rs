@@ -1,0 +1,95 @@
+//! Moments as sources write them.
+
+use jiff::{civil, tz::TimeZone, Timestamp as JiffTimestamp};
+use mizuno_config::profile::{Stamp, StampedAt};
+use mizuno_core::{Interval, Slot, Timestamp, TradeDate, Venue};
+
+/// A slot as a request writes it.
+pub(crate) fn print(stamp: &Stamp, interval: Interval, venue: &Venue, slot: Slot) -> String {
+    let at = match interval {
+        Interval::Daily => mizuno_core::calendar::on_the_wall(&venue.zone, slot.date(), civil::Time::midnight()),
+        Interval::Intraday { .. } => slot.instant(),
+    };
+    match stamp {
+        Stamp::EpochSeconds => at.0.div_euclid(1_000_000).to_string(),
+        Stamp::EpochMillis => at.0.div_euclid(1_000).to_string(),
+        Stamp::Rfc3339 => at.to_string(),
+        Stamp::Pattern(pattern) => {
+            let wall = venue.zone.to_datetime(at.to_jiff());
+            jiff::fmt::strtime::format(pattern, wall).unwrap_or_default()
+        }
+    }
+}
+
+/// Reads the stamps of one answer into slots.
+pub(crate) struct StampReader<'p> {
+    stamp: &'p Stamp,
+    at: StampedAt,
+    zone: &'p TimeZone,
+    interval: Interval,
+    /// The last civil hour seen and its offset: stamps of one answer cluster, and offsets change on the hour or rarer.
+    last: Option<(civil::Date, i8, i64)>,
+}
+
+impl<'p> StampReader<'p> {
+    pub(crate) fn new(stamp: &'p Stamp, at: StampedAt, zone: &'p TimeZone, interval: Interval) -> Self {
+        StampReader { stamp, at, zone, interval, last: None }
+    }
+
+    /// The slot a stamp names.
+    ///
+    /// # Errors
+    /// A sentence that names the text and what was expected.
+    pub(crate) fn read(&mut self, text: &[u8]) -> Result<Slot, String> {
+        let text = std::str::from_utf8(text).map_err(|_| "the stamp is not text".to_owned())?;
+        let open = match self.stamp {
+            Stamp::EpochSeconds => self.on_wall_or_at(epoch(text, 1_000_000)?),
+            Stamp::EpochMillis => self.on_wall_or_at(epoch(text, 1_000)?),
+            Stamp::Rfc3339 => {
+                let at: JiffTimestamp = text.parse().map_err(|_| format!("`{text}` is not an RFC 3339 instant"))?;
+                self.on_wall_or_at(at.into())
+            }
+            Stamp::Pattern(pattern) => {
+                let read = jiff::fmt::strtime::parse(pattern, text).map_err(|_| format!("`{text}` does not read as {pattern}"))?;
+                let date = read.to_date().map_err(|_| format!("`{text}` names no date"))?;
+                match self.interval {
+                    Interval::Daily => Slot::on(TradeDate::from_civil(date)),
+                    Interval::Intraday { .. } => {
+                        let time = read.to_time().map_err(|_| format!("`{text}` names no time of day"))?;
+                        Slot::at(self.instant(date, time))
+                    }
+                }
+            }
+        };
+        match self.at {
+            StampedAt::Close if self.interval.is_intraday() => Ok(Slot(open.0 - self.interval.step())),
+            _ => Ok(open),
+        }
+    }
+
+    fn on_wall_or_at(&self, at: Timestamp) -> Slot {
+        match self.interval {
+            Interval::Daily => Slot::on(at.date_in(self.zone)),
+            Interval::Intraday { .. } => Slot::at(at),
+        }
+    }
+
+    fn instant(&mut self, date: civil::Date, time: civil::Time) -> Timestamp {
+        let utc = i64::from(TradeDate::from_civil(date).0) * mizuno_core::time::DAY
+            + (i64::from(time.hour()) * 3600 + i64::from(time.minute()) * 60 + i64::from(time.second())) * 1_000_000
+            + i64::from(time.subsec_nanosecond()) / 1_000;
+        match self.last {
+            Some((d, h, offset)) if d == date && h == time.hour() => Timestamp(utc - offset),
+            _ => {
+                let at = mizuno_core::calendar::on_the_wall(self.zone, TradeDate::from_civil(date), time);
+                self.last = Some((date, time.hour(), utc - at.0));
+                at
+            }
+        }
+    }
+}
+
+fn epoch(text: &str, unit: i64) -> Result<Timestamp, String> {
+    let count: i64 = text.parse().map_err(|_| format!("`{text}` is not a whole number of time units since the epoch"))?;
+    Ok(Timestamp(count.checked_mul(unit).ok_or_else(|| format!("`{text}` is out of range"))?))
+}
