@@ -1,1 +1,73 @@
-//! placeholder
+//! The simulated outside world: a market made up from a seed, and the sources
+//! that sell its prices, faults and all.
+//!
+//! Nothing here is part of the product. It stands in for other people's
+//! servers in the demo and in the tests, and listens on loopback only.
+//!
+//! * [`market`]: the true prices.
+//! * [`faults`]: what goes wrong, each on a switch.
+//! * [`harbour`]: the source of that name, in its own dialect.
+
+pub mod faults;
+pub mod harbour;
+pub mod market;
+
+use faults::Faults;
+use market::Market;
+use mizuno_core::{clock::ClockFace, Timestamp};
+use std::{
+    sync::{Arc, Mutex, PoisonError},
+    time::{SystemTime, UNIX_EPOCH},
+};
+
+/// Thursday 10 April 2025, 14:30 at Aldermere: when the demo begins.
+pub const DEMO_START: &str = "2025-04-10T02:30:00Z";
+
+/// The seed of the demo.
+pub const DEMO_SEED: u64 = 2025_04_10;
+
+/// One request that came in.
+#[derive(Clone, Debug)]
+pub struct Call {
+    /// When, in scenario time.
+    pub at: Timestamp,
+    /// Its path and query.
+    pub target: String,
+    /// The status answered.
+    pub status: u16,
+}
+
+/// Everything the simulated sources share.
+pub struct World {
+    /// The true prices.
+    pub market: Market,
+    /// What goes wrong.
+    pub faults: Faults,
+    clock: ClockFace,
+    calls: Mutex<Vec<Call>>,
+}
+
+impl World {
+    /// A world on this clock.
+    #[must_use]
+    pub fn new(seed: u64, clock: ClockFace, faults: Faults) -> Arc<World> {
+        Arc::new(World { market: Market::aldermere(seed), faults, clock, calls: Mutex::default() })
+    }
+
+    /// Scenario time now.
+    #[must_use]
+    pub fn now(&self) -> Timestamp {
+        let wall = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        self.clock.at(Timestamp(wall.as_micros() as i64))
+    }
+
+    /// Every call answered so far, in order.
+    #[must_use]
+    pub fn calls(&self) -> Vec<Call> {
+        self.calls.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    pub(crate) fn note(&self, call: Call) {
+        self.calls.lock().unwrap_or_else(PoisonError::into_inner).push(call);
+    }
+}

@@ -1,0 +1,258 @@
+//! The true prices, from a seed: the same ones every time.
+//!
+//! A market factor moves all shares, each has a noise of its own, and within
+//! a session prices take a random walk between the closes. Daily bars are the
+//! sum of their minutes, exactly.
+
+use mizuno_config::{parse_instruments, venue};
+use mizuno_core::{Calendar, Instrument, Session, Timestamp, TradeDate, Venue};
+use rand::{Rng, SeedableRng};
+use rand_pcg::Pcg64Mcg;
+use std::{collections::HashMap, path::Path, sync::OnceLock};
+
+/// A bar in whole ticks of a hundredth.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Tick {
+    /// When it opens.
+    pub open_at: Timestamp,
+    /// Open, high, low and close.
+    pub prices: [i64; 4],
+    /// Shares traded.
+    pub volume: i64,
+}
+
+/// The daily bar of one session, and what its minutes are drawn from.
+#[derive(Clone, Copy, Debug)]
+pub struct Day {
+    /// Its trade date.
+    pub date: TradeDate,
+    /// The bar; `None` on a day without a trade.
+    pub bar: Option<Tick>,
+    before: f64,
+    close: f64,
+}
+
+/// One share and how it moves.
+struct Mover {
+    instrument: Instrument,
+    seed: u64,
+    start: f64,
+    beta: f64,
+    noise: f64,
+    trades_a_day: Option<u32>,
+    shares_a_minute: f64,
+    splits: Vec<(TradeDate, u32)>,
+    days: OnceLock<Vec<Day>>,
+}
+
+/// A market and its past.
+pub struct Market {
+    /// The venue.
+    pub venue: Venue,
+    calendar: Calendar,
+    movers: HashMap<String, Mover>,
+    seed: u64,
+}
+
+const FIRST: TradeDate = TradeDate(16_804); // 4 January 2016
+const LAST: TradeDate = TradeDate(20_820); // 2 January 2027
+
+fn hash(text: &str, seed: u64) -> u64 {
+    text.bytes().fold(seed ^ 0xcbf2_9ce4_8422_2325, |h, b| (h ^ u64::from(b)).wrapping_mul(0x0000_0100_0000_01b3))
+}
+
+fn dice(seed: u64, date: TradeDate) -> Pcg64Mcg {
+    Pcg64Mcg::seed_from_u64(seed ^ (date.0 as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15))
+}
+
+/// Near enough to a normal variate: the sum of four uniform ones, scaled to a deviation of one.
+fn bell(dice: &mut Pcg64Mcg) -> f64 {
+    let sum: f64 = (0..4).map(|_| dice.random::<f64>()).sum();
+    (sum - 2.0) * 3f64.sqrt()
+}
+
+impl Market {
+    /// The Aldermere Stock Exchange.
+    ///
+    /// # Panics
+    /// Never: the files it is made from are part of this program, and a test reads them.
+    #[must_use]
+    #[allow(clippy::expect_used, reason = "the files are compiled in")]
+    pub fn aldermere(seed: u64) -> Market {
+        let file = include_str!("../../../demo/config/venues/aldx.toml");
+        let venue = venue::parse(Path::new("aldx.toml"), file).expect("the venue file is sound");
+        let list = include_str!("../../../demo/config/instruments/aldx.csv");
+        let list = parse_instruments(Path::new("aldx.csv"), list).expect("the instrument list is sound");
+        let calendar = Calendar::new(&venue, FIRST..LAST);
+        let movers = list.into_iter().map(|i| (i.symbol.clone(), Mover::new(i, seed))).collect();
+        Market { venue, calendar, movers, seed }
+    }
+
+    /// Its symbols, in order.
+    #[must_use]
+    pub fn symbols(&self) -> Vec<String> {
+        let mut all: Vec<String> = self.movers.keys().cloned().collect();
+        all.sort();
+        all
+    }
+
+    /// Its sessions.
+    #[must_use]
+    pub fn calendar(&self) -> &Calendar {
+        &self.calendar
+    }
+
+    /// The daily bars of a symbol, oldest first; `None` for an unknown one.
+    #[must_use]
+    pub fn days(&self, symbol: &str) -> Option<&[Day]> {
+        let mover = self.movers.get(symbol)?;
+        Some(mover.days.get_or_init(|| mover.walk(self.seed, &self.calendar)))
+    }
+
+    /// The minute bars of one session of a symbol; empty when it did not trade.
+    #[must_use]
+    pub fn minutes(&self, symbol: &str, date: TradeDate) -> Vec<Tick> {
+        let day = self.days(symbol).and_then(|days| days.iter().find(|d| d.date == date));
+        match (self.movers.get(symbol), day, self.calendar.session(date)) {
+            (Some(mover), Some(day), Some(session)) => mover.minutes(session, day.before, day.close),
+            _ => vec![],
+        }
+    }
+}
+
+impl Mover {
+    fn new(instrument: Instrument, seed: u64) -> Mover {
+        let symbol = instrument.symbol.as_str();
+        // The two classes of one company move almost as one.
+        let family = symbol.split('.').next().unwrap_or(symbol);
+        let own = hash(family, seed);
+        let mut dice = Pcg64Mcg::seed_from_u64(own);
+        let mut mover = Mover {
+            seed: hash(symbol, seed),
+            start: dice.random_range(2.0..40.0),
+            beta: dice.random_range(0.5..1.4),
+            noise: dice.random_range(0.008..0.02),
+            trades_a_day: None,
+            shares_a_minute: dice.random_range(40.0..900.0),
+            splits: vec![],
+            days: OnceLock::new(),
+            instrument,
+        };
+        match mover.instrument.symbol.as_str() {
+            "AL12" => (mover.beta, mover.noise, mover.start) = (1.0, 0.000_5, 20.0),
+            "AL2X" => (mover.beta, mover.noise, mover.start) = (2.0, 0.001, 10.0),
+            "MHN" => mover.trades_a_day = Some(6),
+            "SME" => (mover.start, mover.splits) = (26.0, vec![(TradeDate(20_164), 4)]), // 17 March 2025
+            "KBF" => mover.splits = vec![(TradeDate(18_428), 2)],                        // 15 June 2020
+            _ => {}
+        }
+        mover
+    }
+
+    fn walk(&self, seed: u64, calendar: &Calendar) -> Vec<Day> {
+        let mut log = self.start.ln();
+        let mut days = vec![];
+        for session in calendar.sessions() {
+            if self.instrument.listed.is_some_and(|d| session.date < d) {
+                continue;
+            }
+            if self.instrument.last_traded.is_some_and(|d| session.date > d) {
+                break;
+            }
+            let market = bell(&mut dice(hash("market", seed), session.date)) * 0.008 + 0.000_15;
+            let mut own = dice(self.seed, session.date);
+            let split = self.splits.iter().find(|s| s.0 == session.date).map_or(1, |s| s.1);
+            let before = log - f64::from(split).ln();
+            // A failing bank does not fail in a day.
+            let failing = match self.instrument.last_traded {
+                Some(last) if last.0 - session.date.0 < 60 => -0.06,
+                _ => 0.0,
+            };
+            log = before + self.beta * market + self.noise * bell(&mut own) + failing;
+            log = log.max(0.05f64.ln());
+            let bar = whole(&self.minutes(session, before, log));
+            days.push(Day { date: session.date, bar, before, close: log });
+        }
+        days
+    }
+
+    fn minutes(&self, session: &Session, before: f64, close: f64) -> Vec<Tick> {
+        let mut own = dice(self.seed ^ 0x5151, session.date);
+        let starts: Vec<Timestamp> = session
+            .stretches
+            .iter()
+            .flat_map(|s| (s.start.0..s.end.0).step_by(60_000_000).map(Timestamp))
+            .collect();
+        let count = starts.len();
+        let traded: Option<Vec<usize>> = self.trades_a_day.map(|n| (0..n).map(|_| own.random_range(0..count)).collect());
+        // A walk of steps, tied down at both ends.
+        let step = self.noise / (count as f64).sqrt();
+        let walk: Vec<f64> = (0..=count)
+            .scan(0.0, |at, _| {
+                let here = *at;
+                *at += bell(&mut own) * step;
+                Some(here)
+            })
+            .collect();
+        let drift = close - before - walk[count];
+        let price = |k: usize| ((before + walk[k] + drift * k as f64 / count as f64).exp() * 100.0).round().max(1.0) as i64;
+        let mut out = Vec::with_capacity(count);
+        for (k, open_at) in starts.into_iter().enumerate() {
+            let (open, last) = (price(k), price(k + 1));
+            let reach = 1 + (open as f64 * step * 0.6) as i64;
+            let high = open.max(last) + own.random_range(0..=reach);
+            let low = (open.min(last) - own.random_range(0..=reach)).max(1);
+            // Busy at both ends of the session.
+            let hour = (k as f64 / count as f64 - 0.5).abs() * 2.0;
+            let volume = (self.shares_a_minute * (0.4 + 1.6 * hour * hour) * own.random_range(0.2..1.8)) as i64 + 1;
+            if traded.as_ref().is_none_or(|t| t.contains(&k)) {
+                out.push(Tick { open_at, prices: [open, high, low, last], volume });
+            }
+        }
+        out
+    }
+}
+
+fn whole(minutes: &[Tick]) -> Option<Tick> {
+    let (first, last) = (minutes.first()?, minutes.last()?);
+    let high = minutes.iter().map(|m| m.prices[1]).max()?;
+    let low = minutes.iter().map(|m| m.prices[2]).min()?;
+    let prices = [first.prices[0], high, low, last.prices[3]];
+    Some(Tick { open_at: first.open_at, prices, volume: minutes.iter().map(|m| m.volume).sum() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_same_seed_makes_the_same_market() {
+        let (a, b, other) = (Market::aldermere(1), Market::aldermere(1), Market::aldermere(2));
+        let date = "2025-04-09".parse().unwrap();
+        assert_eq!(a.minutes("OXB", date), b.minutes("OXB", date));
+        assert_ne!(a.minutes("OXB", date), other.minutes("OXB", date));
+        assert_eq!(a.minutes("OXB", date).len(), 345);
+        assert!(a.minutes("OXB", "2025-03-28".parse().unwrap()).is_empty(), "Kelp Harvest");
+    }
+
+    #[test]
+    fn the_scenario_is_in_the_prices() {
+        let market = Market::aldermere(1);
+        let close = |symbol: &str, date: &str| {
+            let date = date.parse().unwrap();
+            market.days(symbol).unwrap().iter().find(|d| d.date == date).and_then(|d| d.bar).map(|b| b.prices[3])
+        };
+        let ratio = close("SME", "2025-03-14").unwrap() as f64 / close("SME", "2025-03-17").unwrap() as f64;
+        assert!((3.6..4.4).contains(&ratio), "four for one: {ratio}");
+        assert!(close("RSB", "2025-03-14").is_some() && close("RSB", "2025-03-17").is_none());
+        assert!(close("FNR", "2025-01-17").is_none() && close("FNR", "2025-01-20").is_some());
+        let quiet = market.minutes("MHN", "2025-04-09".parse().unwrap());
+        assert!((1..=6).contains(&quiet.len()));
+        for symbol in market.symbols() {
+            for day in market.days(&symbol).unwrap() {
+                let [open, high, low, close] = day.bar.unwrap().prices;
+                assert!(low >= 1 && high >= open.max(close) && low <= open.min(close));
+            }
+        }
+    }
+}
