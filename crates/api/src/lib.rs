@@ -1,1 +1,457 @@
-//! placeholder
+//! What goes over the wire under `/api/v1`: the types shared by service and client, and nothing else.
+//!
+//! Instants are RFC 3339 in UTC, dates ISO 8601. A moment of a series
+//! (`from`, `to`, `first`, `last`) is an instant for intraday series and a
+//! trade date for daily ones. Spans are half-open: `from` is in, `to` is not.
+
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// How everything stands, on one screen.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    /// Whose service this is.
+    pub desk: String,
+    /// Version of the service.
+    pub version: String,
+    /// Service time.
+    pub now: String,
+    /// Service seconds per wall second; 1 but for demos and tests.
+    pub speed: f64,
+    /// Whether nothing is late, failed, missing or in quarantine.
+    pub all_clear: bool,
+    /// What needs a person, worst first; empty exactly when `all_clear`.
+    pub concerns: Vec<Concern>,
+    /// The venues.
+    pub venues: Vec<VenueStatus>,
+    /// The sources.
+    pub sources: Vec<SourceStatus>,
+    /// The collectors.
+    pub collectors: Vec<CollectorStatus>,
+    /// Sums over everything held.
+    pub totals: Totals,
+}
+
+/// One thing that needs a person.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Concern {
+    /// `late`, `failed`, `missing` or `quarantined`.
+    pub kind: String,
+    /// How many.
+    pub count: u64,
+    /// What it is, in a sentence.
+    pub what: String,
+    /// What to do next, in a sentence.
+    pub next: String,
+    /// The command that shows it.
+    pub command: String,
+}
+
+/// A venue now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct VenueStatus {
+    /// Its code.
+    pub code: String,
+    /// Its name.
+    pub name: String,
+    /// IANA name of its zone.
+    pub zone: String,
+    /// Whether it trades now.
+    pub open: bool,
+    /// Trade date of the session in progress or next to open.
+    pub session: Option<String>,
+    /// When that session opens.
+    pub opens: Option<String>,
+    /// When it closes.
+    pub closes: Option<String>,
+}
+
+/// A source now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SourceStatus {
+    /// Its name.
+    pub name: String,
+    /// Its title.
+    pub title: String,
+    /// Calls sent in the last sixty seconds.
+    pub calls_in_last_minute: u32,
+    /// Calls it allows in sixty seconds.
+    pub calls_a_minute: u32,
+}
+
+/// A collector now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CollectorStatus {
+    /// Its name.
+    pub name: String,
+    /// What it is for.
+    pub about: String,
+    /// The source it asks.
+    pub source: String,
+    /// The venue it follows.
+    pub venue: String,
+    /// The interval of its bars.
+    pub interval: String,
+    /// How many instruments it collects.
+    pub instruments: u64,
+    /// Its schedule in words.
+    pub schedule: String,
+    /// When it runs next by itself.
+    pub next: Option<String>,
+    /// Whether it should have run by now and has not.
+    pub late: bool,
+    /// Its newest run.
+    pub last: Option<Run>,
+    /// Expected, held, excused and missing slots of its series that are due.
+    pub completeness: Completeness,
+}
+
+/// Slots of one or more series.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Completeness {
+    /// Slots due by now.
+    pub expected: u64,
+    /// Of these, with a bar.
+    pub held: u64,
+    /// Of these, accepted as absent.
+    pub excused: u64,
+    /// Of these, neither.
+    pub missing: u64,
+}
+
+/// Sums over everything held.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Totals {
+    /// Instruments known.
+    pub instruments: u64,
+    /// Series with or awaiting bars.
+    pub series: u64,
+    /// Bars held.
+    pub bars: u64,
+    /// Bytes of the database.
+    pub database_bytes: u64,
+}
+
+/// Something that trades.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Instrument {
+    /// Present symbol.
+    pub symbol: String,
+    /// Full name.
+    pub name: String,
+    /// `share`, `fund`, `future` or `pair`.
+    pub kind: String,
+    /// Code of its venue.
+    pub venue: String,
+    /// ISO 4217 code of its currency.
+    pub currency: String,
+    /// Smallest step of its price, as a decimal.
+    pub tick_size: Option<String>,
+    /// First trade date.
+    pub listed: Option<String>,
+    /// Last trade date, when it no longer trades.
+    pub last_traded: Option<String>,
+    /// Symbols it had before.
+    pub former: Vec<FormerSymbol>,
+    /// Names of its series.
+    pub series: Vec<String>,
+}
+
+/// A symbol an instrument had before.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FormerSymbol {
+    /// The symbol.
+    pub symbol: String,
+    /// First trade date under the next one.
+    pub until: String,
+}
+
+/// One instrument, interval and side from one source.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Series {
+    /// Its name, as in `KBF/1m/harbour`.
+    pub name: String,
+    /// Symbol of its instrument.
+    pub symbol: String,
+    /// Code of its venue.
+    pub venue: String,
+    /// Interval of its bars.
+    pub interval: String,
+    /// `trade`, `bid` or `ask`.
+    pub side: String,
+    /// Its source.
+    pub source: String,
+    /// Moment of its first bar.
+    pub first: Option<String>,
+    /// Moment of its last bar.
+    pub last: Option<String>,
+    /// Bars held.
+    pub bars: u64,
+    /// Slots due by now.
+    pub completeness: Completeness,
+}
+
+/// A maximal stretch of missing slots with one cause.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Gap {
+    /// What to call it in a repair or an excuse, as in `KBF/1d/harbour@2025-04-03`.
+    pub id: String,
+    /// The series it is in.
+    pub series: String,
+    /// First missing slot.
+    pub from: String,
+    /// End of the last missing slot.
+    pub to: String,
+    /// The stretch as a person at the venue would say it.
+    pub when: String,
+    /// Missing slots in it.
+    pub slots: u64,
+    /// `never-asked`, `beyond-reach`, `source-had-nothing`, `left-out`, `fetch-failed`, `quarantined` or `not-yet-due`.
+    pub cause: String,
+    /// The cause in a sentence, with the source's own words where there are any.
+    pub because: String,
+    /// The latest fetch that asked for it.
+    pub fetch: Option<i64>,
+    /// How many fetches asked for its first slot.
+    pub asked: u32,
+    /// `refetch`, `excuse` or `wait`.
+    pub suggestion: String,
+}
+
+/// Held against expected, series by session or month.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Coverage {
+    /// `session` or `month`.
+    pub by: String,
+    /// The columns: trade dates, or months as `2025-04`.
+    pub columns: Vec<String>,
+    /// A row a series.
+    pub rows: Vec<CoverageRow>,
+}
+
+/// One series in a coverage table; each list has an entry a column.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CoverageRow {
+    /// Name of the series.
+    pub series: String,
+    /// Symbol of its instrument.
+    pub symbol: String,
+    /// Slots due by now.
+    pub expected: Vec<u64>,
+    /// Of these, with a bar.
+    pub held: Vec<u64>,
+    /// Of these, accepted as absent.
+    pub excused: Vec<u64>,
+}
+
+/// One execution of a collector.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Run {
+    /// Its number.
+    pub id: i64,
+    /// Its collector.
+    pub collector: String,
+    /// `schedule`, `request`, `repair` or `recovery`.
+    pub reason: String,
+    /// `running`, `complete`, `incomplete`, `cancelled` or `interrupted`.
+    pub state: String,
+    /// When it began.
+    pub started_at: String,
+    /// When it ended.
+    pub ended_at: Option<String>,
+    /// Windows planned.
+    pub windows: u64,
+    /// Windows stored.
+    pub done: u64,
+    /// Windows that failed.
+    pub failed: u64,
+    /// Bars new to us.
+    pub bars_new: u64,
+    /// Bars equal to what was known.
+    pub bars_same: u64,
+    /// Bars that differ from what was known.
+    pub restated: u64,
+    /// Rows put in quarantine.
+    pub refused: u64,
+    /// Bytes of answers.
+    pub bytes: u64,
+    /// While it runs: windows a second on the wall.
+    pub rate: Option<f64>,
+    /// While it runs: seconds left on the wall, as far as one can tell.
+    pub seconds_left: Option<f64>,
+    /// Failed windows by class of failure.
+    pub failures: BTreeMap<String, u64>,
+}
+
+/// What to collect now.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StartRun {
+    /// The collector.
+    pub collector: String,
+    /// Only these symbols of its instruments.
+    #[serde(default)]
+    pub instruments: Vec<String>,
+    /// First trade date, when not the collector's own.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// Last trade date, included.
+    #[serde(default)]
+    pub to: Option<String>,
+    /// Ask also for what is held already.
+    #[serde(default)]
+    pub again: bool,
+}
+
+/// Which gaps to fetch again.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Repair {
+    /// Ids of gaps.
+    pub gaps: Vec<String>,
+}
+
+/// An absence to accept: a gap by its id, or a stretch of a series.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewExcuse {
+    /// Id of a gap.
+    #[serde(default)]
+    pub gap: Option<String>,
+    /// Name of a series, with `from` and `to`.
+    #[serde(default)]
+    pub series: Option<String>,
+    /// First trade date or instant.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// Last trade date, included, or an instant, not included.
+    #[serde(default)]
+    pub to: Option<String>,
+    /// Who accepts it.
+    pub by: String,
+    /// Why.
+    pub note: String,
+}
+
+/// An accepted absence.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Excuse {
+    /// Its number.
+    pub id: i64,
+    /// The series.
+    pub series: String,
+    /// First excused moment.
+    pub from: String,
+    /// End of the excused stretch.
+    pub to: String,
+    /// Who accepted it.
+    pub by: String,
+    /// Why.
+    pub note: String,
+    /// When.
+    pub given_at: String,
+    /// When it was taken back.
+    pub revoked_at: Option<String>,
+}
+
+/// One window asked for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Fetch {
+    /// Its number.
+    pub id: i64,
+    /// Its run.
+    pub run: i64,
+    /// The series asked for.
+    pub series: String,
+    /// First moment asked for.
+    pub from: String,
+    /// End of the window.
+    pub to: String,
+    /// `answered` (bars still to be stored), `stored` or `failed`.
+    pub state: String,
+    /// When the last attempt was sent.
+    pub asked_at: String,
+    /// When the answer, or failure, was complete.
+    pub answered_at: String,
+    /// How often it was tried.
+    pub attempts: u64,
+    /// Method and address, without secrets.
+    pub request: String,
+    /// HTTP status.
+    pub status: Option<u16>,
+    /// SHA-256 of the kept bytes.
+    pub payload: Option<String>,
+    /// Bytes of the answer.
+    pub payload_bytes: u64,
+    /// Rows in it.
+    pub rows: u64,
+    /// Bars new to us.
+    pub bars_new: u64,
+    /// Bars equal to what was known.
+    pub bars_same: u64,
+    /// Bars that differ from what was known.
+    pub restated: u64,
+    /// Rows put in quarantine.
+    pub refused: u64,
+    /// Bars dropped because they were not finished.
+    pub unfinished: u64,
+    /// Class of failure.
+    pub failure: Option<String>,
+    /// What went wrong, in words.
+    pub message: Option<String>,
+    /// The answer's first lines, when one fetch is asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_lines: Option<Vec<String>>,
+}
+
+/// A row that is not believed.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Quarantined {
+    /// The series it came for.
+    pub series: String,
+    /// The fetch that first brought it.
+    pub fetch: i64,
+    /// The moment it claims.
+    pub at: Option<String>,
+    /// Its line in the payload, from 1.
+    pub line: u64,
+    /// What is wrong, one word.
+    pub flaw: String,
+    /// What is wrong, in a sentence.
+    pub because: String,
+    /// The row itself.
+    pub text: String,
+}
+
+/// Something that happened, as sent on `/api/v1/events`.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+pub enum Event {
+    /// A run began, moved on or ended.
+    Run {
+        /// The run.
+        run: Run,
+    },
+    /// A fetch ended.
+    Fetch {
+        /// The fetch.
+        fetch: Fetch,
+    },
+    /// Something was excused, or an excuse was taken back.
+    Excuses,
+}
+
+/// A problem, as RFC 9457 has it (`application/problem+json`).
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// What kind of problem: a path under `/problems/`.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The kind in words.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// This occurrence: the thing, the value, the way out.
+    pub detail: String,
+}

@@ -1,1 +1,166 @@
-fn main(){}
+//! `mizuno`: the service and its client in one program.
+//!
+//! Results go to standard output, progress and notices to standard error.
+//! Exit codes stand in [`exit`].
+
+mod client;
+mod commands;
+mod demo;
+mod exit;
+mod progress;
+mod serve;
+mod show;
+
+use clap::{Args, Parser, Subcommand};
+use std::{io::IsTerminal, path::PathBuf, process::ExitCode};
+
+/// Collects price bars on a schedule, knows what is missing and why, and serves files that can be made again.
+#[derive(Parser)]
+#[command(name = "mizuno", version, max_term_width = 100, after_help = exit::HELP)]
+struct Cli {
+    #[command(flatten)]
+    common: Common,
+    #[command(subcommand)]
+    command: Command,
+}
+
+/// What every client command takes.
+#[derive(Args, Clone)]
+struct Common {
+    /// Address of the service.
+    #[arg(long, global = true, env = "MIZUNO_SERVICE", default_value = "http://127.0.0.1:7400", value_name = "URL")]
+    service: String,
+    /// Print JSON for programs instead of tables for people.
+    #[arg(long, global = true)]
+    json: bool,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Run the service.
+    #[command(after_help = "Example: mizuno serve --config /etc/mizuno --data /var/lib/mizuno")]
+    Serve(serve::Serve),
+    /// Run the service with a simulated market and demo data.
+    #[command(after_help = "Example: mizuno demo --speed 60")]
+    Demo(demo::Demo),
+    /// Check a configuration directory and say what is wrong, by file and line.
+    #[command(after_help = "Example: mizuno check /etc/mizuno")]
+    Check {
+        /// The configuration directory.
+        config: PathBuf,
+    },
+    /// Show how everything stands: late, failed, missing, not believed.
+    #[command(after_help = "Example: mizuno status\nExit code 3 says that something needs a person.")]
+    Status,
+    /// Search what can be traded.
+    #[command(after_help = "Example: mizuno instruments lanternfish")]
+    Instruments {
+        /// Words that must all occur in symbol, name, former symbol, kind or venue.
+        words: Vec<String>,
+    },
+    /// List the series kept, with how complete each is.
+    #[command(after_help = "Example: mizuno series --instrument KBF")]
+    Series {
+        /// Only this instrument's.
+        #[arg(long, short)]
+        instrument: Option<String>,
+        /// Only this interval.
+        #[arg(long)]
+        interval: Option<String>,
+    },
+    /// Write the bars of a series.
+    #[command(after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet")]
+    Bars(commands::bars::Bars),
+    /// Show held against expected, session by session or month by month.
+    #[command(after_help = "Example: mizuno coverage 1m")]
+    Coverage(commands::coverage::Coverage),
+    /// List what is missing, with the cause of each gap.
+    #[command(after_help = "Examples:\n  mizuno gaps\n  mizuno gaps --cause left-out --interval 1m")]
+    Gaps(commands::gaps::Gaps),
+    /// Fetch gaps again.
+    #[command(after_help = "Examples:\n  mizuno repair QHC/1m/harbour@2025-04-02T00:30:00Z\n  mizuno repair --all")]
+    Repair(commands::gaps::RepairGaps),
+    /// Accept an absence, with a name and a reason.
+    #[command(after_help = "Example: mizuno excuse CRK/1d/harbour@2025-04-03 --by mere --note 'misprint at the source, confirmed by phone'")]
+    Excuse(commands::excuses::Excuse),
+    /// List the absences accepted so far, or take one back.
+    #[command(after_help = "Examples:\n  mizuno excuses\n  mizuno excuses --revoke 3")]
+    Excuses {
+        /// Take this one back; its slots are missing again.
+        #[arg(long, value_name = "ID")]
+        revoke: Option<i64>,
+    },
+    /// Collect now, and watch it.
+    #[command(after_help = "Examples:\n  mizuno collect aldx-daily\n  mizuno collect aldx-minutes --instrument KBF --from 2025-04-07 --again")]
+    Collect(commands::runs::Collect),
+    /// List the runs, or show one.
+    #[command(after_help = "Examples:\n  mizuno runs\n  mizuno runs 12")]
+    Runs(commands::runs::Runs),
+    /// Stop a run; what it has under way is finished and kept.
+    #[command(after_help = "Example: mizuno cancel 12")]
+    Cancel {
+        /// Number of the run.
+        run: i64,
+    },
+    /// List the fetches, or show one with the first lines of its answer.
+    #[command(after_help = "Examples:\n  mizuno fetches --failed\n  mizuno fetches 31\n  mizuno fetches 31 --payload > answer.txt")]
+    Fetches(commands::fetches::Fetches),
+    /// List rows that came and cannot be true.
+    #[command(after_help = "Example: mizuno quarantine")]
+    Quarantine,
+    /// Follow what happens, until Ctrl-C.
+    #[command(after_help = "Example: mizuno watch --json | grep failed")]
+    Watch,
+    /// Print the OpenAPI document of the network interface.
+    #[command(after_help = "Example: mizuno openapi > mizuno.json")]
+    Openapi,
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let Cli { common, command } = Cli::parse();
+    let serving = matches!(command, Command::Serve(_) | Command::Demo(_));
+    let filter = tracing_subscriber::EnvFilter::try_from_env("MIZUNO_LOG")
+        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(if serving { "info" } else { "warn" }));
+    tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        .with_ansi(std::io::stderr().is_terminal())
+        .with_target(false)
+        .init();
+    match run(common, command).await {
+        Ok(code) => code.into(),
+        Err(failure) => {
+            eprintln!("mizuno: {failure}");
+            failure.code().into()
+        }
+    }
+}
+
+async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failure> {
+    let client = || client::Client::new(&common);
+    match command {
+        Command::Serve(options) => serve::serve(options).await,
+        Command::Demo(options) => demo::demo(options).await,
+        Command::Check { config } => serve::check(&config),
+        Command::Status => commands::status::status(&client()?).await,
+        Command::Instruments { words } => commands::instruments::instruments(&client()?, &words).await,
+        Command::Series { instrument, interval } => commands::instruments::series(&client()?, instrument, interval).await,
+        Command::Bars(ask) => commands::bars::bars(&client()?, ask).await,
+        Command::Coverage(ask) => commands::coverage::coverage(&client()?, ask).await,
+        Command::Gaps(ask) => commands::gaps::gaps(&client()?, ask).await,
+        Command::Repair(ask) => commands::gaps::repair(&client()?, ask).await,
+        Command::Excuse(ask) => commands::excuses::excuse(&client()?, ask).await,
+        Command::Excuses { revoke } => commands::excuses::excuses(&client()?, revoke).await,
+        Command::Collect(ask) => commands::runs::collect(&client()?, ask).await,
+        Command::Runs(ask) => commands::runs::runs(&client()?, ask).await,
+        Command::Cancel { run } => commands::runs::cancel(&client()?, run).await,
+        Command::Fetches(ask) => commands::fetches::fetches(&client()?, ask).await,
+        Command::Quarantine => commands::fetches::quarantine(&client()?).await,
+        Command::Watch => commands::watch::watch(&client()?).await,
+        Command::Openapi => {
+            println!("{}", mizuno_service::openapi());
+            Ok(exit::Code::Fine)
+        }
+    }
+}

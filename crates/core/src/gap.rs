@@ -205,8 +205,8 @@ pub fn resting(missing: &Spans, asked: &[Asked], now: Timestamp, rest: i64, most
     answers.iter().filter(|(_, answer)| rests(answer)).map(|(span, _)| span.clone()).collect()
 }
 
-/// An hour of rest after the first answer without a bar.
-pub const FIRST_REST: i64 = 3600 * SECOND;
+/// Half a day of rest after the first answer without a bar.
+pub const FIRST_REST: i64 = 12 * 3600 * SECOND;
 /// A fortnight of rest at most.
 pub const LONGEST_REST: i64 = 14 * 86_400 * SECOND;
 

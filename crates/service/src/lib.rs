@@ -1,1 +1,83 @@
-//! placeholder
+//! The long-running service: collectors at work, and the network interface.
+//!
+//! [`serve`] opens the data directory, finishes what a killed process left
+//! ([`recovery`]), starts a task for each collector's schedule ([`schedule`])
+//! and listens. Everything shared stands in [`Desk`].
+//!
+//! It holds no rule of its own about bars, gaps or plans; those are in the core.
+
+pub mod desk;
+mod encode;
+pub mod error;
+mod events;
+mod http;
+mod moments;
+mod recovery;
+mod run;
+mod schedule;
+mod views;
+
+pub use desk::Desk;
+pub use error::ServiceError;
+pub use http::openapi;
+
+use mizuno_config::Config;
+use mizuno_core::clock::ClockFace;
+use std::{net::SocketAddr, path::PathBuf, sync::Arc};
+
+/// What a service is started with.
+pub struct Options {
+    /// The configuration, checked.
+    pub config: Config,
+    /// The data directory.
+    pub data: PathBuf,
+    /// Where to listen, instead of where the configuration says.
+    pub listen: Option<SocketAddr>,
+    /// The clock it lives by.
+    pub clock: ClockFace,
+}
+
+/// A service that listens.
+pub struct Running {
+    /// Where.
+    pub address: SocketAddr,
+    /// What it shares.
+    pub desk: Arc<Desk>,
+    server: actix_web::dev::Server,
+}
+
+/// Starts the service.
+///
+/// # Errors
+/// When the data directory is in use or cannot be read, the address is taken
+/// or not on loopback, or a source cannot be set up.
+pub async fn serve(options: Options) -> Result<Running, ServiceError> {
+    let listen = options.listen.unwrap_or(options.config.service.listen);
+    if !listen.ip().is_loopback() {
+        return Err(ServiceError::NotLoopback(listen));
+    }
+    let listener = std::net::TcpListener::bind(listen).map_err(|source| ServiceError::Listen { listen, source })?;
+    let address = listener.local_addr().map_err(|source| ServiceError::Listen { listen, source })?;
+    let desk = Desk::open(options).await?;
+    let server = http::server(desk.clone(), listener).map_err(|source| ServiceError::Listen { listen, source })?;
+    recovery::recover(&desk).await?;
+    schedule::start(&desk);
+    Ok(Running { address, desk, server })
+}
+
+impl Running {
+    /// Serves until `stop` is done, then ends runs in good order, keeps what is known and closes the store.
+    ///
+    /// # Errors
+    /// When the server fails.
+    pub async fn until(self, stop: impl Future<Output = ()>) -> Result<(), ServiceError> {
+        let handle = self.server.handle();
+        let server = tokio::spawn(self.server);
+        stop.await;
+        self.desk.stop().await;
+        handle.stop(true).await;
+        let _ = server.await;
+        self.desk.store.close().await;
+        Ok(())
+    }
+}

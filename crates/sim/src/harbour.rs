@@ -66,8 +66,7 @@ async fn bars(world: web::Data<World>, symbol: web::Path<String>, query: web::Qu
 const SORRY: &str = "<html><head><title>Harbour Quotes</title></head><body><h1>Sorry!</h1><p>We are mending the quay.</p></body></html>\n";
 
 fn answer(world: &World, symbol: &str, query: &Query, now: Timestamp) -> (StatusCode, String) {
-    let recent = world.calls().iter().rev().take_while(|c| c.at.plus(60 * SECOND) > now).filter(|c| c.status != 429).count();
-    if recent >= CALLS_A_MINUTE {
+    if world.calls_in_minute_before(now) >= CALLS_A_MINUTE {
         return (StatusCode::TOO_MANY_REQUESTS, "Too many calls. Please wait.\n".to_owned());
     }
     if world.market.days(symbol).is_none() {

@@ -26,6 +26,13 @@ pub const DEMO_START: &str = "2025-04-10T02:30:00Z";
 /// The seed of the demo.
 pub const DEMO_SEED: u64 = 2025_04_10;
 
+/// The time on the wall.
+#[must_use]
+pub fn wall() -> Timestamp {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    Timestamp(i64::try_from(since.as_micros()).unwrap_or(i64::MAX))
+}
+
 /// One request that came in.
 #[derive(Clone, Debug)]
 pub struct Call {
@@ -57,14 +64,20 @@ impl World {
     /// Scenario time now.
     #[must_use]
     pub fn now(&self) -> Timestamp {
-        let wall = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-        self.clock.at(Timestamp(wall.as_micros() as i64))
+        self.clock.at(wall())
     }
 
     /// Every call answered so far, in order.
     #[must_use]
     pub fn calls(&self) -> Vec<Call> {
         self.calls.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Calls answered, other than with 429, in the sixty seconds before `now`.
+    pub(crate) fn calls_in_minute_before(&self, now: Timestamp) -> usize {
+        let calls = self.calls.lock().unwrap_or_else(PoisonError::into_inner);
+        let recent = calls.iter().rev().take_while(|c| c.at.plus(60_000_000) > now);
+        recent.filter(|c| c.status != 429).count()
     }
 
     pub(crate) fn note(&self, call: Call) {

@@ -77,6 +77,23 @@ impl Store {
         Ok(Store { readers, writer, _lock: Arc::new(lock) })
     }
 
+    /// Removes the database in `dir`, if there is one.
+    ///
+    /// # Errors
+    /// When another process has it open, or the disk refuses.
+    pub fn discard(dir: &Path) -> Result<()> {
+        let failed = |source| StoreError::Directory { path: dir.to_owned(), source };
+        std::fs::create_dir_all(dir).map_err(failed)?;
+        let _lock = lock::DirectoryLock::take(dir)?;
+        for name in ["mizuno.db", "mizuno.db-wal", "mizuno.db-shm"] {
+            match std::fs::remove_file(dir.join(name)) {
+                Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(failed(e)),
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
     /// The latest instant anything was recorded at; the service's clock must not run behind it.
     #[must_use]
     pub fn last_recorded(&self) -> Timestamp {

@@ -1,0 +1,68 @@
+//! The service, as its client sees it.
+
+use crate::{exit::Failure, Common};
+use mizuno_api::{Problem, Run, Status};
+use reqwest::{Method, Response};
+use serde::{de::DeserializeOwned, Serialize};
+
+/// A connection to the service, and how the person wants results.
+pub struct Client {
+    http: reqwest::Client,
+    base: String,
+    /// Print JSON instead of tables.
+    pub json: bool,
+}
+
+impl Client {
+    pub fn new(common: &Common) -> Result<Client, Failure> {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let http = reqwest::Client::builder().no_proxy().build().map_err(Failure::new)?;
+        Ok(Client { http, base: common.service.trim_end_matches('/').to_owned(), json: common.json })
+    }
+
+    /// Sends a request and returns the answer, or the problem the service names.
+    pub async fn send<B: Serialize + ?Sized>(
+        &self,
+        method: Method,
+        path: &str,
+        query: &[(&str, &str)],
+        body: Option<&B>,
+    ) -> Result<Response, Failure> {
+        let mut request = self.http.request(method, format!("{}/api/v1{path}", self.base)).query(query);
+        if let Some(body) = body {
+            request = request.json(body);
+        }
+        let response = request.send().await.map_err(|e| {
+            let why = if e.is_connect() { "nothing listens there" } else { "the connection broke" };
+            Failure::unreachable(format!("no answer from {}: {why}; start one with `mizuno serve` or `mizuno demo`, or name another with --service", self.base))
+        })?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        Err(match response.json::<Problem>().await {
+            Ok(problem) => Failure::new(problem.detail),
+            Err(_) => Failure::new(format!("{} answered {status}, and not as a mizuno does; is it another program?", self.base)),
+        })
+    }
+
+    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, &str)]) -> Result<T, Failure> {
+        let response = self.send::<()>(Method::GET, path, query, None).await?;
+        response.json().await.map_err(|e| Failure::new(format!("the answer cannot be read ({e}); is the service of another version?")))
+    }
+
+    pub async fn post<T: DeserializeOwned, B: Serialize>(&self, path: &str, body: &B) -> Result<T, Failure> {
+        let response = self.send(Method::POST, path, &[], Some(body)).await?;
+        response.json().await.map_err(Failure::new)
+    }
+
+    pub async fn run(&self, id: i64) -> Result<Run, Failure> {
+        self.get(&format!("/runs/{id}"), &[]).await
+    }
+
+    /// The zone to show times in: the venue's when there is one venue, else UTC.
+    pub async fn zone(&self) -> Result<crate::show::Zone, Failure> {
+        let status: Status = self.get("/status", &[]).await?;
+        Ok(crate::show::Zone::of(&status))
+    }
+}

@@ -1,0 +1,116 @@
+//! `mizuno bars`.
+
+use crate::{
+    client::Client,
+    exit::{Code, Failure},
+};
+use clap::Args;
+use futures_util::StreamExt;
+use reqwest::{Method, Response};
+use std::{
+    fs::File,
+    io::{self, IsTerminal, Write},
+    path::{Path, PathBuf},
+};
+
+/// Which bars, and how.
+#[derive(Args)]
+pub struct Bars {
+    /// An instrument, or a series as in KBF/1m/harbour.
+    #[arg(value_name = "INSTRUMENT|SERIES")]
+    which: String,
+    /// Interval, as collected; 1d when left out.
+    #[arg(long)]
+    interval: Option<String>,
+    /// Source, when several have the series.
+    #[arg(long)]
+    source: Option<String>,
+    /// First trade date, or an instant.
+    #[arg(long)]
+    from: Option<String>,
+    /// Last trade date, included, or an instant, not included.
+    #[arg(long)]
+    to: Option<String>,
+    /// Only what was known at this instant.
+    #[arg(long, value_name = "INSTANT")]
+    as_of: Option<String>,
+    /// Columns in order, as in time,close.
+    #[arg(long)]
+    columns: Option<String>,
+    /// csv, ndjson, json or parquet; by the ending of FILE when left out, else csv.
+    #[arg(long)]
+    format: Option<String>,
+    /// Zone to write instants in, as in Pacific/Auckland; UTC when left out.
+    #[arg(long)]
+    zone: Option<String>,
+    /// Write to this file instead of standard output.
+    #[arg(long, short, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
+    let format = format(&ask, client.json);
+    if format == "parquet" && ask.output.is_none() && io::stdout().is_terminal() {
+        return Err(Failure::usage("a Parquet file is no sight for a terminal; give -o FILE, or send it down a pipe"));
+    }
+    let which = if ask.which.contains('/') { "series" } else { "instrument" };
+    let mut query = vec![(which, ask.which.as_str()), ("format", &format)];
+    let options = [("source", &ask.source), ("from", &ask.from), ("to", &ask.to), ("as_of", &ask.as_of), ("columns", &ask.columns), ("zone", &ask.zone)];
+    query.extend(options.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?))));
+    if which == "instrument" {
+        query.push(("interval", ask.interval.as_deref().unwrap_or("1d")));
+    }
+    let response = client.send::<()>(Method::GET, "/bars", &query, None).await?;
+    let header = |name| response.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("?").to_owned();
+    let notice = format!("{}: {}", header("Mizuno-Series"), header("Mizuno-Completeness"));
+    match &ask.output {
+        None => copy(response, io::stdout().lock()).await.map(|_| ())?,
+        Some(path) => {
+            let bytes = to_file(response, path).await?;
+            eprintln!("wrote {} ({})", path.display(), crate::show::bytes(bytes));
+        }
+    }
+    eprintln!("{notice}");
+    Ok(Code::Fine)
+}
+
+fn format(ask: &Bars, json: bool) -> String {
+    let by_name = ask.output.as_ref().and_then(|p| p.extension()).and_then(|e| e.to_str());
+    let by_name = by_name.filter(|e| ["csv", "ndjson", "json", "parquet"].contains(e));
+    ask.format.clone().unwrap_or_else(|| by_name.unwrap_or(if json { "json" } else { "csv" }).to_owned())
+}
+
+/// Writes beside the file and moves it there when whole, so that a half file never carries its name.
+async fn to_file(response: Response, path: &Path) -> Result<u64, Failure> {
+    let mut part = path.as_os_str().to_owned();
+    part.push(".part");
+    let part = PathBuf::from(part);
+    let failed = |e: io::Error| Failure::new(format!("cannot write {}: {e}", path.display()));
+    let file = File::create(&part).map_err(failed)?;
+    let bytes = match copy(response, file).await {
+        Ok(bytes) => bytes,
+        Err(e) => {
+            let _ = std::fs::remove_file(&part);
+            return Err(e);
+        }
+    };
+    std::fs::rename(&part, path).map_err(failed)?;
+    Ok(bytes)
+}
+
+async fn copy(response: Response, mut to: impl Write) -> Result<u64, Failure> {
+    let mut stream = response.bytes_stream();
+    let mut bytes = 0;
+    while let Some(piece) = stream.next().await {
+        let piece = piece.map_err(|_| Failure::new("the answer broke off before its end; what was written is not whole"))?;
+        bytes += piece.len() as u64;
+        match to.write_all(&piece) {
+            Err(e) if e.kind() == io::ErrorKind::BrokenPipe => return Ok(bytes),
+            other => other.map_err(|e| Failure::new(format!("cannot write: {e}")))?,
+        }
+    }
+    match to.flush() {
+        Err(e) if e.kind() != io::ErrorKind::BrokenPipe => Err(Failure::new(format!("cannot write: {e}"))),
+        _ => Ok(bytes),
+    }
+}

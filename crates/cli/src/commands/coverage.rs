@@ -1,0 +1,68 @@
+//! `mizuno coverage`.
+
+use crate::{
+    client::Client,
+    exit::{Code, Failure},
+    show,
+};
+use clap::Args;
+use mizuno_api::{Completeness, CoverageRow};
+
+/// Which part of the table.
+#[derive(Args)]
+pub struct Coverage {
+    /// Interval of the series.
+    interval: String,
+    /// Only this instrument.
+    #[arg(long, short)]
+    instrument: Option<String>,
+    /// First trade date; sixty sessions ago when left out.
+    #[arg(long)]
+    from: Option<String>,
+    /// Last trade date, included.
+    #[arg(long)]
+    to: Option<String>,
+    /// A column a month instead of a session.
+    #[arg(long)]
+    months: bool,
+}
+
+pub async fn coverage(client: &Client, ask: Coverage) -> Result<Code, Failure> {
+    let mut query = vec![("interval", ask.interval.as_str()), ("by", if ask.months { "month" } else { "session" })];
+    let options = [("instrument", &ask.instrument), ("from", &ask.from), ("to", &ask.to)];
+    query.extend(options.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?))));
+    let table: mizuno_api::Coverage = client.get("/coverage", &query).await?;
+    if client.json {
+        show::json(&table)?;
+        return Ok(Code::Fine);
+    }
+    let (Some(first), Some(last)) = (table.columns.first(), table.columns.last()) else {
+        eprintln!("no series of {} bars is kept", ask.interval);
+        return Ok(Code::Fine);
+    };
+    let rows = table.rows.iter().map(|row| {
+        let sum = total(row);
+        vec![row.series.clone(), show::percent(&sum), show::count(sum.missing), marks(row)]
+    });
+    show::table(&["series", "complete", "missing", &format!("{first} to {last}, a {} each", table.by)], &[1, 2], rows.collect());
+    println!("\n█ complete   ▓ over half   ░ some   · none   e excused   blank: nothing expected");
+    Ok(Code::Fine)
+}
+
+fn total(row: &CoverageRow) -> Completeness {
+    let (expected, held, excused) = (row.expected.iter().sum(), row.held.iter().sum::<u64>(), row.excused.iter().sum::<u64>());
+    Completeness { expected, held, excused, missing: expected - held - excused }
+}
+
+/// A character a column, told apart by shape as well as by darkness.
+fn marks(row: &CoverageRow) -> String {
+    let mark = |i: usize| match (row.expected[i], row.held[i], row.excused[i]) {
+        (0, _, _) => ' ',
+        (expected, held, 0) if held == expected => '█',
+        (expected, held, excused) if held + excused == expected => 'e',
+        (_, 0, _) => '·',
+        (expected, held, _) if held * 2 > expected => '▓',
+        _ => '░',
+    };
+    (0..row.expected.len()).map(mark).collect()
+}

@@ -1,0 +1,99 @@
+//! `mizuno gaps` and `mizuno repair`.
+
+use crate::{
+    client::Client,
+    exit::{Code, Failure},
+    progress, show,
+};
+use clap::Args;
+use mizuno_api::{Gap, Repair, Run};
+
+/// Which gaps.
+#[derive(Args)]
+pub struct Gaps {
+    /// Only this instrument.
+    #[arg(long, short)]
+    instrument: Option<String>,
+    /// Only this interval.
+    #[arg(long)]
+    interval: Option<String>,
+    /// Only this cause, or `any`; without it, all but beyond-reach and not-yet-due.
+    #[arg(long)]
+    cause: Option<String>,
+    /// Only from this trade date on.
+    #[arg(long)]
+    from: Option<String>,
+    /// Only up to this trade date, included.
+    #[arg(long)]
+    to: Option<String>,
+}
+
+impl Gaps {
+    async fn find(&self, client: &Client) -> Result<Vec<Gap>, Failure> {
+        let options = [
+            ("instrument", &self.instrument),
+            ("interval", &self.interval),
+            ("cause", &self.cause),
+            ("from", &self.from),
+            ("to", &self.to),
+        ];
+        let query: Vec<_> = options.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?))).collect();
+        client.get("/gaps", &query).await
+    }
+}
+
+pub async fn gaps(client: &Client, ask: Gaps) -> Result<Code, Failure> {
+    let found = ask.find(client).await?;
+    if client.json {
+        show::json(&found)?;
+        return Ok(Code::Fine);
+    }
+    if found.is_empty() {
+        eprintln!("no gaps");
+        return Ok(Code::Fine);
+    }
+    for gap in &found {
+        println!("{}", gap.id);
+        println!("    {} bars missing, {}", show::count(gap.slots), gap.when);
+        println!("    {}: {}", gap.cause, gap.because);
+        let fetch = gap.fetch.map_or(String::new(), |f| format!(", last by fetch {f}"));
+        println!("    asked {} times{fetch}; suggestion: {}", gap.asked, gap.suggestion);
+    }
+    let bars: u64 = found.iter().map(|g| g.slots).sum();
+    eprintln!("{} gaps, {} bars; close them with `mizuno repair` or `mizuno excuse`", found.len(), show::count(bars));
+    Ok(Code::Fine)
+}
+
+/// Which gaps to fetch again.
+#[derive(Args)]
+pub struct RepairGaps {
+    /// Ids of gaps, as `mizuno gaps` prints them.
+    #[arg(required_unless_present = "all")]
+    gaps: Vec<String>,
+    /// All gaps that asking again may close, within the filters.
+    #[arg(long, conflicts_with = "gaps")]
+    all: bool,
+    #[command(flatten)]
+    filter: Gaps,
+}
+
+pub async fn repair(client: &Client, ask: RepairGaps) -> Result<Code, Failure> {
+    let gaps = if ask.all { ask.filter.find(client).await?.into_iter().map(|g| g.id).collect() } else { ask.gaps };
+    if gaps.is_empty() {
+        eprintln!("no gaps to repair");
+        return Ok(Code::Fine);
+    }
+    let runs: Vec<Run> = client.post("/repairs", &Repair { gaps: gaps.clone() }).await?;
+    let (runs, stopped) = progress::follow(client, runs).await?;
+    let code = progress::conclude(client, &runs, stopped)?;
+    if stopped {
+        return Ok(code);
+    }
+    let left: Vec<Gap> = client.get("/gaps", &[("cause", "any")]).await?;
+    let left: Vec<&Gap> = left.iter().filter(|g| gaps.contains(&g.id)).collect();
+    eprintln!("{} of {} gaps closed", gaps.len() - left.len(), gaps.len());
+    for gap in &left {
+        eprintln!("still missing: {} ({}: {})", gap.id, gap.cause, gap.because);
+    }
+    Ok(if left.is_empty() { code } else { Code::NeedsAPerson })
+}

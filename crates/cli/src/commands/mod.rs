@@ -1,0 +1,11 @@
+//! The client commands, a file each, or one for a few that belong together.
+
+pub mod bars;
+pub mod coverage;
+pub mod excuses;
+pub mod fetches;
+pub mod gaps;
+pub mod instruments;
+pub mod runs;
+pub mod status;
+pub mod watch;

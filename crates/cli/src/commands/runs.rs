@@ -1,0 +1,110 @@
+//! `mizuno collect`, `mizuno runs` and `mizuno cancel`.
+
+use crate::{
+    client::Client,
+    exit::{Code, Failure},
+    progress, show,
+};
+use clap::Args;
+use mizuno_api::{Run, StartRun};
+
+/// What to collect now.
+#[derive(Args)]
+pub struct Collect {
+    /// The collector.
+    collector: String,
+    /// Only these instruments of it.
+    #[arg(long = "instrument", short, value_name = "SYMBOL")]
+    instruments: Vec<String>,
+    /// First trade date, when not the collector's own.
+    #[arg(long)]
+    from: Option<String>,
+    /// Last trade date, included.
+    #[arg(long)]
+    to: Option<String>,
+    /// Ask also for what is held already, to see whether the source has changed it.
+    #[arg(long)]
+    again: bool,
+    /// Start it and return at once.
+    #[arg(long)]
+    no_wait: bool,
+}
+
+pub async fn collect(client: &Client, ask: Collect) -> Result<Code, Failure> {
+    let Collect { collector, instruments, from, to, again, no_wait } = ask;
+    let run: Run = client.post("/runs", &StartRun { collector, instruments, from, to, again }).await?;
+    if no_wait {
+        if client.json {
+            show::json(&run)?;
+        } else {
+            println!("run {} of {} has begun; look at it with: mizuno runs {}", run.id, run.collector, run.id);
+        }
+        return Ok(Code::Fine);
+    }
+    let (runs, stopped) = progress::follow(client, vec![run]).await?;
+    progress::conclude(client, &runs, stopped)
+}
+
+/// Which runs.
+#[derive(Args)]
+pub struct Runs {
+    /// Number of one run.
+    id: Option<i64>,
+    /// Only runs of this collector.
+    #[arg(long)]
+    collector: Option<String>,
+    /// Runs at most.
+    #[arg(long, default_value_t = 20)]
+    most: u32,
+}
+
+pub async fn runs(client: &Client, ask: Runs) -> Result<Code, Failure> {
+    let found = match ask.id {
+        Some(id) => vec![client.run(id).await?],
+        None => {
+            let most = ask.most.to_string();
+            let mut query = vec![("most", most.as_str())];
+            query.extend(ask.collector.as_deref().map(|c| ("collector", c)));
+            client.get("/runs", &query).await?
+        }
+    };
+    if client.json {
+        show::json(&found)?;
+        return Ok(Code::Fine);
+    }
+    let zone = client.zone().await?;
+    let row = |r: &Run| {
+        vec![
+            r.id.to_string(),
+            r.collector.clone(),
+            r.reason.clone(),
+            r.state.clone(),
+            zone.wall(&r.started_at),
+            r.ended_at.as_ref().map_or("-".to_owned(), |t| zone.wall(t)),
+            format!("{}/{}", r.done, r.windows),
+            r.failed.to_string(),
+            show::count(r.bars_new),
+            show::count(r.bars_same),
+            r.restated.to_string(),
+            r.refused.to_string(),
+            show::bytes(r.bytes),
+        ]
+    };
+    let began = format!("began ({})", zone.name());
+    show::table(
+        &["run", "collector", "reason", "state", &began, "ended", "windows", "failed", "new", "same", "restated", "quarantine", "bytes"],
+        &[0, 6, 7, 8, 9, 10, 11, 12],
+        found.iter().map(row).collect(),
+    );
+    if ask.id.is_some() {
+        for (class, n) in found.iter().flat_map(|r| &r.failures) {
+            println!("{n} failed: {class}");
+        }
+    }
+    Ok(Code::Fine)
+}
+
+pub async fn cancel(client: &Client, run: i64) -> Result<Code, Failure> {
+    let run: Run = client.post(&format!("/runs/{run}/cancel"), &()).await?;
+    progress::conclude(client, &[run], false).map(|_| Code::Fine)
+}

@@ -1,0 +1,75 @@
+//! `mizuno status`.
+
+use crate::{
+    client::Client,
+    exit::{Code, Failure},
+    show::{self, Zone},
+};
+use mizuno_api::{CollectorStatus, Status};
+
+pub async fn status(client: &Client) -> Result<Code, Failure> {
+    let status: Status = client.get("/status", &[]).await?;
+    if client.json {
+        show::json(&status)?;
+    } else {
+        print(&status);
+    }
+    Ok(if status.all_clear { Code::Fine } else { Code::NeedsAPerson })
+}
+
+fn print(status: &Status) {
+    let zone = Zone::of(status);
+    println!("{}, {} {}", status.desk, zone.minute(&status.now), zone.name());
+    for venue in &status.venues {
+        let (Some(opens), Some(closes)) = (&venue.opens, &venue.closes) else { continue };
+        let closes = zone.minute(closes);
+        match venue.open {
+            true => println!("{} is open until {}", venue.code, &closes[11..]),
+            false => println!("{} is closed; session {} to {}", venue.code, zone.minute(opens), &closes[11..]),
+        }
+    }
+    println!();
+    if status.all_clear {
+        println!("All clear: nothing is late, failed, missing or in quarantine.");
+    }
+    for concern in &status.concerns {
+        println!("{:<12} {}", concern.kind.to_uppercase(), concern.what);
+        println!("{:<12} {} ({})", "", concern.next, concern.command);
+    }
+    println!();
+    show::table(
+        &["collector", "last run", "state", "next", "complete", "missing", "schedule"],
+        &[4, 5],
+        status.collectors.iter().map(|c| collector(c, &zone)).collect(),
+    );
+    println!();
+    for source in &status.sources {
+        println!("{}: {} of {} calls used in the last minute", source.name, source.calls_in_last_minute, source.calls_a_minute);
+    }
+    let t = &status.totals;
+    println!(
+        "{} bars of {} instruments in {} series, {} on disk",
+        show::count(t.bars),
+        show::count(t.instruments),
+        show::count(t.series),
+        show::bytes(t.database_bytes)
+    );
+}
+
+fn collector(c: &CollectorStatus, zone: &Zone) -> Vec<String> {
+    let state = match &c.last {
+        _ if c.late => "LATE".to_owned(),
+        Some(run) if run.state == "running" => format!("running {}/{}", run.done + run.failed, run.windows),
+        Some(run) => run.state.clone(),
+        None => "never ran".to_owned(),
+    };
+    vec![
+        c.name.clone(),
+        c.last.as_ref().map_or("-".to_owned(), |r| zone.minute(&r.started_at)),
+        state,
+        c.next.as_ref().map_or("-".to_owned(), |n| zone.minute(n)),
+        show::percent(&c.completeness),
+        show::count(c.completeness.missing),
+        c.schedule.clone(),
+    ]
+}

@@ -1,0 +1,102 @@
+//! Tables for people, JSON for programs.
+
+use crate::exit::Failure;
+use comfy_table::{presets, CellAlignment, ContentArrangement, Table};
+use mizuno_api::Status;
+use serde::Serialize;
+
+/// The zone times are shown in.
+pub struct Zone(jiff::tz::TimeZone, String);
+
+impl Zone {
+    pub fn of(status: &Status) -> Zone {
+        let name = match &status.venues[..] {
+            [only] => only.zone.clone(),
+            _ => "UTC".to_owned(),
+        };
+        let zone = jiff::tz::TimeZone::get(&name).unwrap_or(jiff::tz::TimeZone::UTC);
+        Zone(zone, name)
+    }
+
+    /// An RFC 3339 instant on this zone's wall.
+    pub fn wall(&self, instant: &str) -> String {
+        match instant.parse::<jiff::Timestamp>() {
+            Ok(at) => self.0.to_datetime(at).strftime("%Y-%m-%d %H:%M:%S").to_string(),
+            Err(_) => instant.to_owned(),
+        }
+    }
+
+    /// The same without seconds.
+    pub fn minute(&self, instant: &str) -> String {
+        let wall = self.wall(instant);
+        wall.get(..16).map_or(wall.clone(), str::to_owned)
+    }
+
+    pub fn name(&self) -> &str {
+        &self.1
+    }
+}
+
+/// A table: headers, rows, and which columns are numbers.
+pub fn table(headers: &[&str], numbers: &[usize], rows: Vec<Vec<String>>) {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+    table.set_header(headers.iter().map(|h| h.to_uppercase()));
+    table.add_rows(rows);
+    for (i, column) in table.column_iter_mut().enumerate() {
+        column.set_padding((0, 2));
+        if numbers.contains(&i) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    for line in table.lines() {
+        println!("{}", line.trim_end());
+    }
+}
+
+pub fn json<T: Serialize>(value: &T) -> Result<(), Failure> {
+    println!("{}", serde_json::to_string_pretty(value).map_err(Failure::new)?);
+    Ok(())
+}
+
+/// A whole number with its thousands apart.
+pub fn count(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i) % 3 == 0 {
+            out.push(' ');
+        }
+        out.push(c);
+    }
+    out
+}
+
+pub fn bytes(n: u64) -> String {
+    match n {
+        0..10_240 => format!("{n} B"),
+        10_240..10_485_760 => format!("{} KiB", n / 1024),
+        _ => format!("{} MiB", n / 1_048_576),
+    }
+}
+
+/// How much of what is expected is held or excused; never rounded up to all of it.
+pub fn percent(c: &mizuno_api::Completeness) -> String {
+    if c.expected == 0 {
+        return "-".to_owned();
+    }
+    let share = 100.0 * (c.held + c.excused) as f64 / c.expected as f64;
+    if c.missing == 0 { "100 %".to_owned() } else { format!("{:.2} %", (share * 100.0).floor() / 100.0) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nearly_complete_is_not_shown_as_complete() {
+        let c = mizuno_api::Completeness { expected: 1_000_000, held: 999_999, excused: 0, missing: 1 };
+        assert_eq!(percent(&c), "99.99 %");
+        assert_eq!(count(1_234_567), "1 234 567");
+    }
+}

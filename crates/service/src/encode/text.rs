@@ -1,0 +1,219 @@
+//! Bars as CSV, NDJSON and JSON. Numbers are printed digit by digit as they are held; nothing passes through a float.
+
+use super::{Column, Encoder, Format, Layout};
+use jiff::tz::TimeZone;
+use mizuno_core::{time::SECOND, Bar, Bars, Slot, TradeDate};
+
+pub(super) struct TextEncoder {
+    layout: Layout,
+    clock: WallPrinter,
+    first: bool,
+}
+
+impl TextEncoder {
+    pub(super) fn new(layout: Layout) -> TextEncoder {
+        let clock = WallPrinter::new(layout.zone.clone());
+        TextEncoder { layout, clock, first: true }
+    }
+
+    fn moment(&mut self, slot: Slot, out: &mut Vec<u8>) {
+        if self.layout.interval.is_intraday() {
+            self.clock.print(slot.0, out);
+        } else {
+            out.extend_from_slice(slot.date().to_string().as_bytes());
+        }
+    }
+
+    fn csv(&mut self, bar: &Bar, scales: (u8, u8), out: &mut Vec<u8>) {
+        for i in 0..self.layout.columns.len() {
+            if i > 0 {
+                out.push(b',');
+            }
+            let column = self.layout.columns[i];
+            match column {
+                Column::Time => self.moment(bar.slot, out),
+                _ => number(bar, column, scales, out),
+            }
+        }
+        out.extend_from_slice(b"\r\n");
+    }
+
+    fn object(&mut self, bar: &Bar, scales: (u8, u8), out: &mut Vec<u8>) {
+        for i in 0..self.layout.columns.len() {
+            let column = self.layout.columns[i];
+            out.push(if i == 0 { b'{' } else { b',' });
+            out.push(b'"');
+            out.extend_from_slice(column.name(self.layout.interval).as_bytes());
+            out.extend_from_slice(b"\":");
+            match column {
+                Column::Time => {
+                    out.push(b'"');
+                    self.moment(bar.slot, out);
+                    out.push(b'"');
+                }
+                Column::Volume if bar.volume.is_none() => out.extend_from_slice(b"null"),
+                _ => number(bar, column, scales, out),
+            }
+        }
+        out.push(b'}');
+    }
+}
+
+impl Encoder for TextEncoder {
+    fn begin(&mut self, out: &mut Vec<u8>) -> Result<(), String> {
+        match self.layout.format {
+            Format::Csv => {
+                let names: Vec<_> = self.layout.columns.iter().map(|c| c.name(self.layout.interval)).collect();
+                out.extend_from_slice(names.join(",").as_bytes());
+                out.extend_from_slice(b"\r\n");
+            }
+            Format::Json => out.push(b'['),
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn bars(&mut self, bars: &Bars, out: &mut Vec<u8>) -> Result<(), String> {
+        let scales = (bars.price_scale, bars.volume_scale);
+        out.reserve(bars.rows.len() * 64);
+        for bar in &bars.rows {
+            match self.layout.format {
+                Format::Csv => self.csv(bar, scales, out),
+                Format::Ndjson => {
+                    self.object(bar, scales, out);
+                    out.push(b'\n');
+                }
+                _ => {
+                    out.extend_from_slice(if self.first { b"\n" } else { b",\n" });
+                    self.object(bar, scales, out);
+                }
+            }
+            self.first = false;
+        }
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>, out: &mut Vec<u8>) -> Result<(), String> {
+        if self.layout.format == Format::Json {
+            out.extend_from_slice(b"\n]\n");
+        }
+        Ok(())
+    }
+}
+
+fn number(bar: &Bar, column: Column, (price, volume): (u8, u8), out: &mut Vec<u8>) {
+    match column {
+        Column::Open => decimal(bar.open.0, price, out),
+        Column::High => decimal(bar.high.0, price, out),
+        Column::Low => decimal(bar.low.0, price, out),
+        Column::Close => decimal(bar.close.0, price, out),
+        Column::Volume => bar.volume.into_iter().for_each(|v| decimal(v.0, volume, out)),
+        Column::Time => {}
+    }
+}
+
+/// Prints a whole number with the point `scale` digits from the right.
+fn decimal(mantissa: i64, scale: u8, out: &mut Vec<u8>) {
+    let mut buffer = itoa::Buffer::new();
+    if mantissa < 0 {
+        out.push(b'-');
+    }
+    let digits = buffer.format(mantissa.unsigned_abs()).as_bytes();
+    let scale = usize::from(scale);
+    if scale == 0 {
+        out.extend_from_slice(digits);
+    } else if digits.len() > scale {
+        let (whole, part) = digits.split_at(digits.len() - scale);
+        out.extend_from_slice(whole);
+        out.push(b'.');
+        out.extend_from_slice(part);
+    } else {
+        out.extend_from_slice(b"0.");
+        out.resize(out.len() + scale - digits.len(), b'0');
+        out.extend_from_slice(digits);
+    }
+}
+
+/// Prints instants as RFC 3339 in one zone, remembering the last day and hour.
+struct WallPrinter {
+    zone: Option<TimeZone>,
+    day: Option<(i64, String)>,
+    hour: Option<(i64, i64, String)>,
+}
+
+impl WallPrinter {
+    fn new(zone: Option<TimeZone>) -> WallPrinter {
+        WallPrinter { zone, day: None, hour: None }
+    }
+
+    /// The offset from UTC in seconds and how it is written. Offsets change on
+    /// quarters of an hour at the finest, so one is looked up for each.
+    fn offset(&mut self, micros: i64) -> (i64, &str) {
+        let Some(zone) = &self.zone else { return (0, "Z") };
+        let quarter = micros.div_euclid(900 * SECOND);
+        if self.hour.as_ref().is_none_or(|(q, ..)| *q != quarter) {
+            let offset = zone.to_offset(mizuno_core::Timestamp(micros).to_jiff());
+            let seconds = i64::from(offset.seconds());
+            let sign = if seconds < 0 { '-' } else { '+' };
+            let (h, m) = (seconds.abs() / 3600, seconds.abs() / 60 % 60);
+            self.hour = Some((quarter, seconds, format!("{sign}{h:02}:{m:02}")));
+        }
+        self.hour.as_ref().map_or((0, "Z"), |(_, seconds, text)| (*seconds, text.as_str()))
+    }
+
+    fn print(&mut self, micros: i64, out: &mut Vec<u8>) {
+        let (offset, suffix) = self.offset(micros);
+        let suffix = suffix.to_owned();
+        let wall = micros + offset * SECOND;
+        let (day, rest) = (wall.div_euclid(mizuno_core::time::DAY), wall.rem_euclid(mizuno_core::time::DAY));
+        if self.day.as_ref().is_none_or(|(d, _)| *d != day) {
+            self.day = Some((day, TradeDate(day as i32).to_string()));
+        }
+        if let Some((_, text)) = &self.day {
+            out.extend_from_slice(text.as_bytes());
+        }
+        let seconds = rest / SECOND;
+        out.push(b'T');
+        for (i, part) in [seconds / 3600, seconds / 60 % 60, seconds % 60].into_iter().enumerate() {
+            if i > 0 {
+                out.push(b':');
+            }
+            out.extend_from_slice(&[b'0' + (part / 10) as u8, b'0' + (part % 10) as u8]);
+        }
+        out.extend_from_slice(suffix.as_bytes());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_print_every_digit_they_hold() {
+        let print = |m, s| {
+            let mut out = vec![];
+            decimal(m, s, &mut out);
+            String::from_utf8(out).unwrap()
+        };
+        for (mantissa, scale, text) in [(1234, 2, "12.34"), (-5, 2, "-0.05"), (0, 3, "0.000"), (7, 0, "7"), (100, 2, "1.00")] {
+            assert_eq!(print(mantissa, scale), text);
+            assert_eq!(mizuno_core::Decimal { mantissa, scale }.to_string(), text);
+        }
+    }
+
+    #[test]
+    fn instants_print_with_the_offset_of_their_day() {
+        let mut printer = WallPrinter::new(Some(TimeZone::get("Pacific/Auckland").unwrap()));
+        let mut print = |text: &str| {
+            let mut out = vec![];
+            printer.print(text.parse::<mizuno_core::Timestamp>().unwrap().0, &mut out);
+            String::from_utf8(out).unwrap()
+        };
+        assert_eq!(print("2025-04-05T13:30:00Z"), "2025-04-06T02:30:00+13:00");
+        assert_eq!(print("2025-04-05T14:30:00Z"), "2025-04-06T02:30:00+12:00");
+        assert_eq!(print("2025-04-09T22:00:00Z"), "2025-04-10T10:00:00+12:00");
+        let mut out = vec![];
+        WallPrinter::new(None).print(-1_000_000, &mut out);
+        assert_eq!(out, b"1969-12-31T23:59:59Z");
+    }
+}

@@ -1,0 +1,89 @@
+//! Fetches, and the bytes they brought.
+
+use super::{problem::Refusal, wire};
+use crate::desk::Desk;
+use actix_web::{
+    get,
+    web::{Data, Json, Path, Query},
+    HttpResponse,
+};
+use mizuno_api::Fetch;
+use mizuno_core::SeriesKey;
+use mizuno_store::fetches::Filter;
+use serde::Deserialize;
+use std::collections::HashMap;
+use utoipa::IntoParams;
+
+/// Lines of a payload shown with its fetch.
+const FIRST_LINES: usize = 12;
+
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Which {
+    /// Only fetches of this run.
+    run: Option<i64>,
+    /// Only fetches of this series.
+    series: Option<String>,
+    /// `failed`, `stored` or `answered`.
+    state: Option<String>,
+    /// Fetches at most; 100 when left out.
+    most: Option<i64>,
+}
+
+/// The fetches, newest first.
+#[utoipa::path(params(Which), responses((status = 200, body = Vec<Fetch>)))]
+#[get("/api/v1/fetches")]
+pub(super) async fn list_fetches(desk: Data<Desk>, which: Query<Which>) -> Result<Json<Vec<Fetch>>, Refusal> {
+    let keys = keys(&desk).await?;
+    let series = match &which.series {
+        None => None,
+        Some(name) => {
+            let names: Vec<(i64, String)> = keys.iter().map(|(id, key)| (*id, key.to_string())).collect();
+            let unknown = || crate::ServiceError::unknown("series", name, names.iter().map(|(_, n)| n.as_str()));
+            Some(names.iter().find(|(_, n)| n == name).map(|(id, _)| *id).ok_or_else(unknown)?)
+        }
+    };
+    let filter = Filter { run: which.run, series, state: which.state.as_deref(), ..Filter::default() };
+    let rows = desk.store.fetches(filter, which.most.unwrap_or(100)).await?;
+    Ok(Json(rows.iter().filter_map(|row| Some(wire::fetch(row, keys.get(&row.series)?))).collect()))
+}
+
+async fn keys(desk: &Desk) -> Result<HashMap<i64, SeriesKey>, Refusal> {
+    Ok(desk.store.series().await?.into_iter().map(|s| (s.id, s.key)).collect())
+}
+
+/// One fetch, with the first lines of its payload.
+#[utoipa::path(params(("id" = i64, Path, description = "Number of the fetch")), responses((status = 200, body = Fetch)))]
+#[get("/api/v1/fetches/{id}")]
+pub(super) async fn show_fetch(desk: Data<Desk>, id: Path<i64>) -> Result<Json<Fetch>, Refusal> {
+    let row = desk.store.fetch(*id).await?;
+    let keys = keys(&desk).await?;
+    let key = keys.get(&row.series).ok_or_else(|| Refusal::invalid(format!("fetch {id} belongs to no series")))?;
+    let mut shown = wire::fetch(&row, key);
+    if let Some(digest) = &row.payload {
+        let body = desk.store.payload(digest).await?;
+        let text = String::from_utf8_lossy(&body[..body.len().min(16 * 1024)]).into_owned();
+        shown.first_lines = Some(text.lines().take(FIRST_LINES).map(|l| l.chars().take(400).collect()).collect());
+    }
+    Ok(Json(shown))
+}
+
+/// The exact bytes a fetch was answered with.
+#[utoipa::path(
+    params(("id" = i64, Path, description = "Number of the fetch")),
+    responses((status = 200, description = "The bytes", content_type = "application/octet-stream"), (status = 404, description = "No such fetch, or no answer", body = mizuno_api::Problem, content_type = "application/problem+json"))
+)]
+#[get("/api/v1/fetches/{id}/payload")]
+pub(super) async fn serve_payload(desk: Data<Desk>, id: Path<i64>) -> Result<HttpResponse, Refusal> {
+    let row = desk.store.fetch(*id).await?;
+    let none = || crate::ServiceError::Unknown { kind: "payload of fetch", id: id.to_string(), hint: "the source gave no answer at all".to_owned() };
+    let digest = row.payload.ok_or_else(none)?;
+    let body = desk.store.payload(&digest).await?;
+    // Never shown as a page: what a source sent may be a page meant to mislead.
+    Ok(HttpResponse::Ok()
+        .content_type("application/octet-stream")
+        .insert_header(("Content-Disposition", format!("attachment; filename=\"fetch-{id}.payload\"")))
+        .insert_header(("ETag", format!("\"{digest}\"")))
+        .body(body))
+}

@@ -1,0 +1,88 @@
+//! What can be traded, and the series kept of it.
+
+use super::problem::Refusal;
+use crate::{desk::Desk, moments};
+use actix_web::{
+    get,
+    web::{Data, Json, Query},
+};
+use mizuno_api::{FormerSymbol, Instrument, Series};
+use mizuno_core::{slot::hull, Slot};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Search {
+    /// Words that must all occur in the symbol, name, a former symbol, the kind or the venue.
+    q: Option<String>,
+    /// How many at most; 1000 when left out.
+    most: Option<usize>,
+}
+
+/// Searches the instruments.
+#[utoipa::path(params(Search), responses((status = 200, body = Vec<Instrument>)))]
+#[get("/api/v1/instruments")]
+pub(super) async fn list_instruments(desk: Data<Desk>, search: Query<Search>) -> Result<Json<Vec<Instrument>>, Refusal> {
+    let words: Vec<String> = search.q.iter().flat_map(|q| q.split_whitespace()).map(str::to_lowercase).collect();
+    let series = desk.store.series().await?;
+    let hit = |i: &&mizuno_core::Instrument| {
+        let former: Vec<&str> = i.former.iter().map(|f| f.symbol.as_str()).collect();
+        let text = format!("{} {} {} {} {}", i.symbol, i.name, i.kind, i.venue, former.join(" ")).to_lowercase();
+        words.iter().all(|w| text.contains(w))
+    };
+    let shown = |i: &mizuno_core::Instrument| Instrument {
+        symbol: i.symbol.clone(),
+        name: i.name.clone(),
+        kind: i.kind.clone(),
+        venue: i.venue.clone(),
+        currency: i.currency.clone(),
+        tick_size: i.tick_size.map(|d| d.to_string()),
+        listed: i.listed.map(|d| d.to_string()),
+        last_traded: i.last_traded.map(|d| d.to_string()),
+        former: i.former.iter().map(|f| FormerSymbol { symbol: f.symbol.clone(), until: f.until.to_string() }).collect(),
+        series: series.iter().filter(|s| s.key.symbol == i.symbol).map(|s| s.key.to_string()).collect(),
+    };
+    let found = desk.config.instruments.iter().filter(hit).take(search.most.unwrap_or(1000));
+    Ok(Json(found.map(shown).collect()))
+}
+
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Which {
+    /// Symbol of an instrument.
+    instrument: Option<String>,
+    /// An interval.
+    interval: Option<String>,
+}
+
+/// The series kept, with how complete each is.
+#[utoipa::path(params(Which), responses((status = 200, body = Vec<Series>)))]
+#[get("/api/v1/series")]
+pub(super) async fn list_series(desk: Data<Desk>, which: Query<Which>) -> Result<Json<Vec<Series>>, Refusal> {
+    let symbol = which.instrument.as_deref().map(|s| desk.instrument(s)).transpose()?.map(|i| i.symbol.clone());
+    let mut rows = desk.store.series().await?;
+    rows.retain(|r| symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
+    rows.retain(|r| which.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string()));
+    let views = desk.views(rows).await?;
+    let all = Slot(i64::MIN)..Slot(i64::MAX);
+    let shown = views.iter().map(|v| {
+        let key = &v.row.key;
+        let held = hull(&v.standing.held);
+        Series {
+            name: key.to_string(),
+            symbol: key.symbol.clone(),
+            venue: v.post.venue.code.clone(),
+            interval: key.interval.to_string(),
+            side: key.side.to_string(),
+            source: key.source.clone(),
+            first: held.as_ref().map(|s| moments::wire(key.interval, s.start)),
+            last: held.as_ref().map(|s| moments::wire(key.interval, Slot(s.end.0 - key.interval.step()))),
+            bars: key.interval.count(&v.standing.held),
+            completeness: v.completeness(&all),
+        }
+    });
+    Ok(Json(shown.collect()))
+}

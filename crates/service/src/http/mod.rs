@@ -1,0 +1,85 @@
+//! The network interface under `/api/v1`, and the console.
+
+mod bars;
+mod console;
+mod coverage;
+mod events;
+mod excuses;
+mod fetches;
+mod gaps;
+mod instruments;
+mod problem;
+mod runs;
+mod status;
+pub(crate) mod wire;
+
+use crate::desk::Desk;
+use actix_web::{
+    dev::Server,
+    middleware::{Compress, DefaultHeaders},
+    web::{self, Data, JsonConfig, PathConfig, QueryConfig},
+    App, HttpResponse, HttpServer,
+};
+use problem::Refusal;
+use std::{io, net::TcpListener, sync::Arc};
+use utoipa::OpenApi;
+
+/// The largest request body taken, in bytes.
+const LARGEST_BODY: usize = 64 * 1024;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Mizuno", description = "Complete, reproducible price bars and the story of each.", license(name = "Apache-2.0")),
+    paths(
+        status::show_status, instruments::list_instruments, instruments::list_series, bars::serve_bars, coverage::show_coverage, gaps::list_gaps, gaps::list_quarantine,
+        runs::list_runs, runs::show_run, runs::start_run, runs::repair_gaps, runs::cancel_run, fetches::list_fetches, fetches::show_fetch, fetches::serve_payload,
+        excuses::list_excuses, excuses::give_excuse, excuses::revoke_excuse, events::stream_events
+    ),
+    components(schemas(mizuno_api::Event))
+)]
+struct Document;
+
+/// The OpenAPI 3.1 document of the interface, as JSON.
+#[must_use]
+pub fn openapi() -> String {
+    Document::openapi().to_pretty_json().unwrap_or_default()
+}
+
+pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Server> {
+    let server = HttpServer::new(move || {
+        App::new()
+            .app_data(Data::from(desk.clone()))
+            .app_data(JsonConfig::default().limit(LARGEST_BODY).error_handler(|e, _| Refusal::from(e).into()))
+            .app_data(QueryConfig::default().error_handler(|e, _| Refusal::invalid(e.to_string()).into()))
+            .app_data(PathConfig::default().error_handler(|e, _| Refusal::invalid(e.to_string()).into()))
+            .wrap(Compress::default())
+            .wrap(DefaultHeaders::new().add(("X-Content-Type-Options", "nosniff")).add(("Referrer-Policy", "no-referrer")))
+            .wrap(actix_web::middleware::from_fn(problem::only_our_own_host))
+            .service(status::show_status)
+            .service(instruments::list_instruments)
+            .service(instruments::list_series)
+            .service(bars::serve_bars)
+            .service(coverage::show_coverage)
+            .service(gaps::list_gaps)
+            .service(gaps::list_quarantine)
+            .service(runs::list_runs)
+            .service(runs::show_run)
+            .service(runs::start_run)
+            .service(runs::repair_gaps)
+            .service(runs::cancel_run)
+            .service(fetches::list_fetches)
+            .service(fetches::show_fetch)
+            .service(fetches::serve_payload)
+            .service(excuses::list_excuses)
+            .service(excuses::give_excuse)
+            .service(excuses::revoke_excuse)
+            .service(events::stream_events)
+            .route("/api/v1/openapi.json", web::get().to(document))
+            .default_service(web::route().to(console::page))
+    });
+    Ok(server.workers(2).disable_signals().shutdown_timeout(2).listen(listener)?.run())
+}
+
+async fn document() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/json").body(openapi())
+}

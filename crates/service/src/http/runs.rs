@@ -1,0 +1,96 @@
+//! Runs: looked at, started, cancelled.
+
+use super::problem::Refusal;
+use crate::{desk::Desk, moments, run::Order};
+use actix_web::{
+    get, post,
+    web::{Data, Json, Path, Query},
+    HttpResponse,
+};
+use mizuno_api::{Repair, Run, StartRun};
+use mizuno_store::runs::Reason;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use utoipa::IntoParams;
+
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Which {
+    /// Only runs of this collector.
+    collector: Option<String>,
+    /// Runs at most; 50 when left out.
+    most: Option<i64>,
+}
+
+/// The runs, newest first.
+#[utoipa::path(params(Which), responses((status = 200, body = Vec<Run>)))]
+#[get("/api/v1/runs")]
+pub(super) async fn list_runs(desk: Data<Desk>, which: Query<Which>) -> Result<Json<Vec<Run>>, Refusal> {
+    if let Some(name) = &which.collector {
+        desk.post(name)?;
+    }
+    let mut out = vec![];
+    for row in desk.store.runs(which.collector.as_deref(), which.most.unwrap_or(50)).await? {
+        out.push(desk.shown_run(row.id).await?);
+    }
+    Ok(Json(out))
+}
+
+/// One run, with its figures as they stand.
+#[utoipa::path(params(("id" = i64, Path, description = "Number of the run")), responses((status = 200, body = Run)))]
+#[get("/api/v1/runs/{id}")]
+pub(super) async fn show_run(desk: Data<Desk>, id: Path<i64>) -> Result<Json<Run>, Refusal> {
+    Ok(Json(desk.shown_run(*id).await?))
+}
+
+/// Starts a run of a collector now.
+#[utoipa::path(
+    request_body = StartRun,
+    responses(
+        (status = 202, body = Run),
+        (status = 409, description = "It is running already", body = mizuno_api::Problem, content_type = "application/problem+json"),
+    )
+)]
+#[post("/api/v1/runs")]
+pub(super) async fn start_run(desk: Data<Desk>, ask: Json<StartRun>) -> Result<HttpResponse, Refusal> {
+    let ask = ask.into_inner();
+    let mut symbols = vec![];
+    for symbol in &ask.instruments {
+        symbols.push(desk.instrument(symbol)?.symbol.clone());
+    }
+    let order = Order { symbols, from: ask.from, to: ask.to, again: ask.again, gaps: vec![] };
+    let run = desk.into_inner().start_run(&ask.collector, Reason::Request, order).await?;
+    Ok(HttpResponse::Accepted().json(run))
+}
+
+/// Fetches some gaps again, with a run for each collector they belong to.
+#[utoipa::path(request_body = Repair, responses((status = 202, body = Vec<Run>)))]
+#[post("/api/v1/repairs")]
+pub(super) async fn repair_gaps(desk: Data<Desk>, ask: Json<Repair>) -> Result<HttpResponse, Refusal> {
+    let mut orders: BTreeMap<String, Order> = BTreeMap::new();
+    for id in &ask.gaps {
+        let (key, _) = moments::parse_gap_id(id)?;
+        desk.instrument(&key.symbol)?;
+        let post = desk.post_of(&key).ok_or_else(|| {
+            Refusal::invalid(format!("no collector keeps {key}, so there is nobody to ask for `{id}`"))
+        })?;
+        orders.entry(post.collector.name.clone()).or_default().gaps.push(id.clone());
+    }
+    if orders.is_empty() {
+        return Err(Refusal::invalid("name at least one gap; list them with: mizuno gaps".to_owned()));
+    }
+    let desk = desk.into_inner();
+    let mut runs = vec![];
+    for (collector, order) in orders {
+        runs.push(desk.start_run(&collector, Reason::Repair, order).await?);
+    }
+    Ok(HttpResponse::Accepted().json(runs))
+}
+
+/// Stops a run; what it has under way is finished and kept.
+#[utoipa::path(params(("id" = i64, Path, description = "Number of the run")), responses((status = 200, body = Run)))]
+#[post("/api/v1/runs/{id}/cancel")]
+pub(super) async fn cancel_run(desk: Data<Desk>, id: Path<i64>) -> Result<Json<Run>, Refusal> {
+    Ok(Json(desk.cancel_run(*id).await?))
+}

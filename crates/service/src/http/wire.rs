@@ -1,0 +1,69 @@
+//! From what is kept to what goes over the wire.
+
+use crate::moments;
+use mizuno_core::SeriesKey;
+use mizuno_store::{excuses::ExcuseRow, fetches::FetchRow, runs::RunRow};
+use std::collections::BTreeMap;
+
+pub(crate) fn run(row: &RunRow, failures: BTreeMap<String, u64>) -> mizuno_api::Run {
+    mizuno_api::Run {
+        id: row.id,
+        collector: row.collector.clone(),
+        reason: row.reason.word().to_owned(),
+        state: row.state.word().to_owned(),
+        started_at: row.started_at.to_string(),
+        ended_at: row.ended_at.map(|t| t.to_string()),
+        windows: row.windows as u64,
+        done: row.done as u64,
+        failed: row.failed as u64,
+        bars_new: row.bars_new as u64,
+        bars_same: row.bars_same as u64,
+        restated: row.restated as u64,
+        refused: row.refused as u64,
+        bytes: row.bytes as u64,
+        rate: None,
+        seconds_left: None,
+        failures,
+    }
+}
+
+pub(crate) fn fetch(row: &FetchRow, key: &SeriesKey) -> mizuno_api::Fetch {
+    let (failure, message) = row.failure.clone().map(|f| (f.class, f.message)).unzip();
+    mizuno_api::Fetch {
+        id: row.id,
+        run: row.run,
+        series: key.to_string(),
+        from: moments::wire(key.interval, row.window.start),
+        to: moments::wire(key.interval, row.window.end),
+        state: row.state.clone(),
+        asked_at: row.asked_at.to_string(),
+        answered_at: row.answered_at.to_string(),
+        attempts: row.attempts as u64,
+        request: row.request.clone(),
+        status: row.status.map(|s| s as u16),
+        payload: row.payload.clone(),
+        payload_bytes: row.payload_size as u64,
+        rows: row.rows as u64,
+        bars_new: row.learned.new,
+        bars_same: row.learned.same,
+        restated: row.learned.restated,
+        refused: row.refused as u64,
+        unfinished: row.unfinished as u64,
+        failure,
+        message,
+        first_lines: None,
+    }
+}
+
+pub(crate) fn excuse(row: &ExcuseRow, key: &SeriesKey) -> mizuno_api::Excuse {
+    mizuno_api::Excuse {
+        id: row.id,
+        series: key.to_string(),
+        from: moments::wire(key.interval, row.span.start),
+        to: moments::wire(key.interval, row.span.end),
+        by: row.by.clone(),
+        note: row.note.clone(),
+        given_at: row.given_at.to_string(),
+        revoked_at: row.revoked_at.map(|t| t.to_string()),
+    }
+}

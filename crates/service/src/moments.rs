@@ -1,0 +1,117 @@
+//! Slots as people write and read them.
+
+use crate::error::ServiceError;
+use mizuno_core::{Calendar, Interval, SeriesKey, Slot, Span, Timestamp, TradeDate, Venue};
+
+/// A slot on the wire: a date for daily bars, an instant for others.
+pub(crate) fn wire(interval: Interval, slot: Slot) -> String {
+    if interval.is_intraday() { slot.instant().to_string() } else { slot.date().to_string() }
+}
+
+/// What a person asked a range with.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Asked<'a> {
+    pub from: Option<&'a str>,
+    pub to: Option<&'a str>,
+}
+
+enum Moment {
+    Date(TradeDate),
+    Instant(Timestamp),
+}
+
+fn moment(name: &str, text: &str) -> Result<Moment, ServiceError> {
+    if let Ok(date) = text.parse() {
+        return Ok(Moment::Date(date));
+    }
+    text.parse().map(Moment::Instant).map_err(|_| {
+        ServiceError::Invalid(format!("{name}: `{text}` is neither a trade date like 2025-04-10 nor an instant like 2025-04-10T02:30:00Z"))
+    })
+}
+
+/// The span a person asked for: dates are trade dates, both included; an instant given as `to` is not included.
+pub(crate) fn span(asked: Asked<'_>, interval: Interval, calendar: &Calendar) -> Result<Span, ServiceError> {
+    let dates = |d: TradeDate| calendar.span_of_dates(interval, d..TradeDate(i32::MAX)).start;
+    let first = match asked.from.map(|t| moment("from", t)).transpose()? {
+        None => Slot(i64::MIN),
+        Some(Moment::Date(d)) => match interval {
+            Interval::Daily => Slot::on(d),
+            Interval::Intraday { .. } if calendar.sessions().last().is_none_or(|s| s.date < d) => Slot(i64::MAX - 1),
+            Interval::Intraday { .. } => dates(d),
+        },
+        Some(Moment::Instant(at)) => at_instant(interval, calendar, at),
+    };
+    let end = match asked.to.map(|t| moment("to", t)).transpose()? {
+        None => Slot(i64::MAX),
+        Some(Moment::Date(d)) => match interval {
+            Interval::Daily => Slot::on(d.plus(1)),
+            Interval::Intraday { .. } => calendar.between(TradeDate(i32::MIN)..d.plus(1)).last().map_or(Slot(i64::MIN), |s| Slot::at(s.close())),
+        },
+        Some(Moment::Instant(at)) => at_instant(interval, calendar, at),
+    };
+    if let (Some(from), Some(to)) = (asked.from, asked.to)
+        && first >= end
+    {
+        return Err(ServiceError::Invalid(format!("the range from {from} to {to} is empty; `from` must come before `to`")));
+    }
+    Ok(first..end.max(first))
+}
+
+/// For daily bars, the first trade date whose session is not over at the instant.
+fn at_instant(interval: Interval, calendar: &Calendar, at: Timestamp) -> Slot {
+    match interval {
+        Interval::Intraday { .. } => Slot::at(at),
+        Interval::Daily => calendar.at_or_after(at).map_or(Slot(i64::MAX - 1), |s| Slot::on(s.date)),
+    }
+}
+
+/// The instant a person asks to know things as of; the present when they do not say.
+pub(crate) fn as_of(text: Option<&str>, now: Timestamp) -> Result<Timestamp, ServiceError> {
+    let Some(text) = text else { return Ok(Timestamp::MAX) };
+    let at: Timestamp = text.parse().map_err(|e: mizuno_core::time::TimeError| ServiceError::Invalid(format!("as_of: {e}")))?;
+    if at > now {
+        return Err(ServiceError::Invalid(format!("as_of: {at} is still to come (it is {now}); what will be known then is not known yet")));
+    }
+    Ok(at)
+}
+
+/// The id of a gap: its series and first slot.
+pub(crate) fn gap_id(key: &SeriesKey, first: Slot) -> String {
+    format!("{key}@{}", wire(key.interval, first))
+}
+
+/// Reads a gap's id.
+pub(crate) fn parse_gap_id(id: &str) -> Result<(SeriesKey, Slot), ServiceError> {
+    let wrong = |why: String| ServiceError::Invalid(format!("`{id}` is not the id of a gap: {why}; list them with: mizuno gaps"));
+    let (series, at) = id.rsplit_once('@').ok_or_else(|| wrong("it has no @".to_owned()))?;
+    let key: SeriesKey = series.parse().map_err(|e: mizuno_core::series::NotASeries| wrong(e.to_string()))?;
+    let slot = match (key.interval, moment("the part after @", at)) {
+        (Interval::Daily, Ok(Moment::Date(d))) => Slot::on(d),
+        (Interval::Intraday { .. }, Ok(Moment::Instant(t))) => Slot::at(t),
+        (_, Err(e)) => return Err(wrong(e.to_string())),
+        (Interval::Daily, _) => return Err(wrong("a daily gap begins on a date".to_owned())),
+        _ => return Err(wrong("an intraday gap begins at an instant".to_owned())),
+    };
+    Ok((key, slot))
+}
+
+/// A stretch as a person at the venue says it, with the zone named.
+pub(crate) fn spoken(interval: Interval, venue: &Venue, span: &Span) -> String {
+    match interval {
+        Interval::Daily => {
+            let (first, last) = (span.start.date(), Slot(span.end.0 - 1).date());
+            if first == last { first.to_string() } else { format!("{first} to {last}") }
+        }
+        Interval::Intraday { .. } => {
+            let wall = |slot: Slot| venue.zone.to_datetime(slot.instant().to_jiff());
+            let (first, last) = (wall(span.start), wall(span.end));
+            let zone = venue.zone_name();
+            let start = first.strftime("%Y-%m-%d %H:%M");
+            if first.date() == last.date() {
+                format!("{start} to {} {zone}", last.strftime("%H:%M"))
+            } else {
+                format!("{start} to {} {zone}", last.strftime("%Y-%m-%d %H:%M"))
+            }
+        }
+    }
+}

@@ -1,0 +1,416 @@
+//! A run at work: plan, ask, keep, understand, keep, tell.
+
+use crate::{
+    desk::{Desk, Post},
+    error::ServiceError,
+    http::wire,
+    moments,
+    views::View,
+};
+use futures_util::{stream, StreamExt};
+use mizuno_api::{Event, Run};
+use mizuno_core::{
+    check::{self, Standards},
+    plan::{self, MaxSpan},
+    slot::{intersection, within},
+    Slot, Span, Spans, Timestamp,
+};
+use mizuno_sources::Decoded;
+use mizuno_store::{
+    fetches::{Answer, Failure, Understood},
+    quarantine::Suspect,
+    runs::{Reason, State},
+    series::SeriesRow,
+};
+use serde::{Deserialize, Serialize};
+use std::{
+    collections::{hash_map::Entry, BTreeMap, HashMap},
+    sync::{
+        atomic::{AtomicBool, Ordering},
+        Arc, Mutex, PoisonError,
+    },
+    time::{Duration, Instant},
+};
+use tokio::sync::watch;
+
+/// What a run is to do; kept in the ledger, so that a run cut short can be taken up again.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Order {
+    /// Only these symbols; all of the collector's when empty.
+    #[serde(default)]
+    pub symbols: Vec<String>,
+    /// From this trade date or instant.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// To this trade date, included, or instant, not included.
+    #[serde(default)]
+    pub to: Option<String>,
+    /// Ask also for what is held.
+    #[serde(default)]
+    pub again: bool,
+    /// Only these gaps.
+    #[serde(default)]
+    pub gaps: Vec<String>,
+}
+
+/// The runs under way. A collector has at most one, and one repair beside it.
+#[derive(Default)]
+pub(crate) struct LiveRuns {
+    runs: Mutex<HashMap<String, Arc<Live>>>,
+    stopping: AtomicBool,
+}
+
+/// A run under way.
+pub(crate) struct Live {
+    id: i64,
+    began: Instant,
+    cancel: watch::Sender<Halt>,
+    ended: watch::Sender<bool>,
+    shown: Mutex<Shown>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Halt {
+    No,
+    Cancelled,
+    Stopping,
+}
+
+/// What is told of a run while it runs.
+struct Shown {
+    run: Run,
+    told: Instant,
+}
+
+impl LiveRuns {
+    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<String, Arc<Live>>> {
+        self.runs.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The run that has a place now.
+    fn at(&self, place: &str) -> Option<i64> {
+        self.lock().get(place).map(|live| live.id)
+    }
+
+    /// Takes a place for a run; the run that has it already, when one has.
+    fn take_place(&self, place: &str, live: &Arc<Live>) -> Result<(), i64> {
+        match self.lock().entry(place.to_owned()) {
+            Entry::Occupied(taken) => Err(taken.get().id),
+            Entry::Vacant(free) => {
+                free.insert(live.clone());
+                Ok(())
+            }
+        }
+    }
+
+    fn find(&self, id: i64) -> Option<Arc<Live>> {
+        self.lock().values().find(|l| l.id == id).cloned()
+    }
+
+    /// The figures of a run under way, fresher than the ledger's.
+    pub(crate) fn figures(&self, id: i64) -> Option<Run> {
+        self.find(id).map(|live| live.lock().run.clone())
+    }
+
+    /// Whether the collector has a run under way that is no repair.
+    pub(crate) fn is_running(&self, collector: &str) -> bool {
+        self.lock().contains_key(collector)
+    }
+
+    pub(crate) async fn stop(&self) {
+        self.stopping.store(true, Ordering::SeqCst);
+        let all: Vec<Arc<Live>> = self.lock().values().cloned().collect();
+        for live in all {
+            live.cancel.send_replace(Halt::Stopping);
+            let _ = live.ended.subscribe().wait_for(|ended| *ended).await;
+        }
+    }
+}
+
+impl Live {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Shown> {
+        self.shown.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn halted(&self) -> bool {
+        *self.cancel.borrow() != Halt::No
+    }
+
+    /// Adds a fetch to the figures; says whether they should be told again.
+    fn count(&self, fetch: &mizuno_api::Fetch) -> bool {
+        let mut shown = self.lock();
+        let run = &mut shown.run;
+        match &fetch.failure {
+            Some(class) => {
+                run.failed += 1;
+                *run.failures.entry(class.clone()).or_default() += 1;
+            }
+            None => run.done += 1,
+        }
+        run.bars_new += fetch.bars_new;
+        run.bars_same += fetch.bars_same;
+        run.restated += fetch.restated;
+        run.refused += fetch.refused;
+        run.bytes += fetch.payload_bytes;
+        (run.rate, run.seconds_left) = rate(self.began, run.done + run.failed, run.windows);
+        let due = shown.told.elapsed() > Duration::from_millis(200);
+        if due {
+            shown.told = Instant::now();
+        }
+        due
+    }
+}
+
+/// One window still to be asked for.
+struct Task {
+    series: SeriesRow,
+    window: Span,
+}
+
+impl Desk {
+    /// Starts a run and returns it; it goes on by itself.
+    pub(crate) async fn start_run(self: &Arc<Self>, collector: &str, reason: Reason, order: Order) -> Result<Run, ServiceError> {
+        let post = self.post(collector)?;
+        for symbol in &order.symbols {
+            if !self.config.instruments_of(post.collector).any(|i| i.symbol == *symbol) {
+                let known = self.config.instruments_of(post.collector).map(|i| i.symbol.as_str());
+                return Err(ServiceError::unknown("instrument of this collector", symbol, known));
+            }
+        }
+        let asked = moments::Asked { from: order.from.as_deref(), to: order.to.as_deref() };
+        moments::span(asked, post.collector.interval, post.calendar)?;
+        if self.live.stopping.load(Ordering::SeqCst) {
+            return Err(ServiceError::Stopping);
+        }
+        let place = if order.gaps.is_empty() { collector.to_owned() } else { format!("the repair of {collector}") };
+        let scope = serde_json::to_string(&order).map_err(|e| ServiceError::Invalid(e.to_string()))?;
+        if let Some(run) = self.live.at(&place) {
+            return Err(ServiceError::Busy { what: place, run });
+        }
+        let id = self.store.begin_run(collector.to_owned(), reason, scope, self.clock.now()).await?;
+        let run = wire::run(&self.store.run(id).await?, BTreeMap::new());
+        let live = Arc::new(Live {
+            id,
+            began: Instant::now(),
+            cancel: watch::channel(Halt::No).0,
+            ended: watch::channel(false).0,
+            shown: Mutex::new(Shown { run: run.clone(), told: Instant::now() }),
+        });
+        if let Err(run) = self.live.take_place(&place, &live) {
+            // Two came at the same moment.
+            self.store.end_run(id, State::Cancelled, self.clock.now()).await?;
+            return Err(ServiceError::Busy { what: place, run });
+        }
+        self.events.tell(Event::Run { run: run.clone() });
+        let (desk, collector) = (self.clone(), collector.to_owned());
+        tokio::spawn(async move {
+            let state = match desk.work(&live, &collector, &order).await {
+                Ok(state) => state,
+                Err(error) => {
+                    tracing::error!(run = id, collector, %error, "the run cannot go on");
+                    State::Incomplete
+                }
+            };
+            if let Err(error) = desk.store.end_run(id, state, desk.clock.now()).await {
+                tracing::error!(run = id, %error, "the end of the run cannot be written down");
+            }
+            desk.live.lock().remove(&place);
+            desk.tell_run(&live, true).await;
+            live.ended.send_replace(true);
+        });
+        Ok(run)
+    }
+
+    /// Asks a run to stop; what it has under way is finished and kept.
+    pub(crate) async fn cancel_run(&self, id: i64) -> Result<Run, ServiceError> {
+        let row = self.store.run(id).await?;
+        match self.live.find(id) {
+            Some(live) => {
+                live.cancel.send_replace(Halt::Cancelled);
+                let _ = tokio::time::timeout(Duration::from_secs(30), live.ended.subscribe().wait_for(|ended| *ended)).await;
+                self.shown_run(id).await
+            }
+            None => Err(ServiceError::Invalid(format!("run {id} is not running; it is {}", row.state.word()))),
+        }
+    }
+
+    /// A run as the ledger has it, with what is known only while it runs.
+    pub(crate) async fn shown_run(&self, id: i64) -> Result<Run, ServiceError> {
+        let row = self.store.run(id).await?;
+        match self.live.figures(id) {
+            Some(run) => Ok(run),
+            None => Ok(wire::run(&row, self.failures_of(id).await?)),
+        }
+    }
+
+    async fn failures_of(&self, run: i64) -> Result<BTreeMap<String, u64>, ServiceError> {
+        let filter = mizuno_store::fetches::Filter { run: Some(run), state: Some("failed"), ..Default::default() };
+        let mut out = BTreeMap::new();
+        for fetch in self.store.fetches(filter, i64::MAX).await? {
+            *out.entry(fetch.failure.map(|f| f.class).unwrap_or_default()).or_default() += 1;
+        }
+        Ok(out)
+    }
+
+    async fn tell_run(&self, live: &Live, last: bool) {
+        let run = if last { self.shown_run(live.id).await.ok() } else { Some(live.lock().run.clone()) };
+        if let Some(run) = run {
+            self.events.tell(Event::Run { run });
+        }
+    }
+
+    async fn work(&self, live: &Live, collector: &str, order: &Order) -> Result<State, ServiceError> {
+        let post = self.post(collector)?;
+        let tasks = self.plan(&post, order).await?;
+        self.store.plan_run(live.id, tasks.len() as u64).await?;
+        live.lock().run.windows = tasks.len() as u64;
+        self.tell_run(live, false).await;
+        let at_once = post.source.profile.limits.at_once as usize;
+        let mut results = stream::iter(tasks)
+            .take_while(|_| std::future::ready(!live.halted()))
+            .map(|task| self.collect(live, post, task))
+            .buffer_unordered(at_once);
+        while let Some(result) = results.next().await {
+            result?;
+        }
+        let failed = live.lock().run.failed;
+        Ok(match *live.cancel.borrow() {
+            Halt::Cancelled => State::Cancelled,
+            Halt::Stopping => State::Interrupted,
+            Halt::No if failed > 0 => State::Incomplete,
+            Halt::No => State::Complete,
+        })
+    }
+
+    /// The windows to ask for, newest first.
+    async fn plan(&self, post: &Post<'_>, order: &Order) -> Result<Vec<Task>, ServiceError> {
+        let now = self.clock.now();
+        let mut rows = self.series_of(post).await?;
+        let mut gaps: HashMap<String, Vec<Slot>> = HashMap::new();
+        for id in &order.gaps {
+            let (key, slot) = moments::parse_gap_id(id)?;
+            gaps.entry(key.to_string()).or_default().push(slot);
+        }
+        rows.retain(|r| order.symbols.is_empty() || order.symbols.contains(&r.key.symbol));
+        rows.retain(|r| gaps.is_empty() || gaps.contains_key(&r.key.to_string()));
+        let asked = moments::Asked { from: order.from.as_deref(), to: order.to.as_deref() };
+        let range = moments::span(asked, post.collector.interval, post.calendar)?;
+        let mut tasks = vec![];
+        for view in self.views(rows).await? {
+            let wanted = gaps.get(&view.row.key.to_string());
+            let slots = slots_to_ask(&view, order, wanted.map(Vec::as_slice), &range, now);
+            let expected = &view.standing.expected;
+            let windows = plan::windows(post.calendar, view.row.key.interval, expected, &slots, MaxSpan::Days(post.offer.span_days));
+            tasks.extend(windows.into_iter().map(|window| Task { series: view.row.clone(), window }));
+        }
+        tasks.sort_by_key(|t| std::cmp::Reverse(t.window.end));
+        Ok(tasks)
+    }
+
+    /// One window from the asking to the telling.
+    async fn collect(&self, live: &Live, post: Post<'_>, task: Task) -> Result<(), ServiceError> {
+        let Task { series, window } = task;
+        let asked = post.source.ask(post.offer, post.venue, &series.key.symbol, &window).await;
+        let answer = Answer {
+            run: live.id,
+            series: series.id,
+            window,
+            asked_at: asked.asked_at,
+            answered_at: asked.answered_at,
+            attempts: asked.attempts,
+            request: asked.request,
+            status: asked.status,
+            body: asked.body,
+        };
+        let id = match asked.outcome {
+            Ok(decoded) => {
+                let body = answer.body.clone().unwrap_or_default();
+                let id = self.store.keep_answer(answer).await?;
+                self.keep(&post, &series, id, asked.asked_at, &decoded, &body).await?;
+                id
+            }
+            Err(failure) => {
+                let failure = Failure { class: failure.class.word().to_owned(), message: failure.message };
+                self.store.keep_failure(answer, failure).await?
+            }
+        };
+        let row = self.store.fetch(id).await?;
+        self.tell_fetch(live, &wire::fetch(&row, &series.key)).await;
+        Ok(())
+    }
+
+    /// Keeps what an answer says, once its bytes are kept.
+    pub(crate) async fn keep(
+        &self,
+        post: &Post<'_>,
+        series: &SeriesRow,
+        fetch: i64,
+        asked_at: Timestamp,
+        decoded: &Decoded,
+        body: &[u8],
+    ) -> Result<(), ServiceError> {
+        let interval = series.key.interval;
+        let standards = Standards { calendar: post.calendar, interval, asked_at, any_price: post.offer.any_price };
+        let sorted = check::sort(&decoded.bars, &standards);
+        let line = |i: usize| decoded.lines.get(i).copied().unwrap_or(0);
+        let flawed = sorted.flawed.iter().map(|&(i, flaw)| Suspect {
+            slot: Some(decoded.bars.rows[i].slot),
+            line: line(i),
+            flaw: flaw.word().to_owned(),
+            text: mizuno_sources::decode::line_of(body, line(i)),
+        });
+        let refused = decoded.refused.iter().map(|r| Suspect {
+            slot: None,
+            line: r.line,
+            flaw: "unreadable".to_owned(),
+            text: format!("{} ({})", mizuno_sources::decode::line_of(body, r.line), r.reason),
+        });
+        let understood = Understood {
+            rows: decoded.rows,
+            suspects: flawed.chain(refused).collect(),
+            bars: sorted.sound,
+            unfinished: sorted.unfinished,
+        };
+        self.store.keep_bars(fetch, series.id, interval, understood, self.clock.now()).await?;
+        Ok(())
+    }
+
+    async fn tell_fetch(&self, live: &Live, fetch: &mizuno_api::Fetch) {
+        let due = live.count(fetch);
+        self.events.tell(Event::Fetch { fetch: fetch.clone() });
+        if due {
+            self.tell_run(live, false).await;
+        }
+    }
+}
+
+/// The plan of one series: the equation, with the arguments this order gives it.
+fn slots_to_ask(view: &View<'_>, order: &Order, gaps: Option<&[Slot]>, range: &Span, now: Timestamp) -> Spans {
+    let look = view.post.collector.second_look;
+    let interval = view.row.key.interval;
+    let second_look = match (order.again, gaps) {
+        (true, _) => Spans::from([range.clone()]),
+        (_, Some(_)) => Spans::new(),
+        _ => plan::second_look(view.post.calendar, interval, look.sessions, &view.evidence.asked, now, look.every),
+    };
+    // A person who asks for a range or a gap does not want to hear that it rests.
+    let by_hand = order.again || gaps.is_some() || order.from.is_some() || order.to.is_some() || !order.symbols.is_empty();
+    let all = plan::plan(&view.standing, &second_look, &view.reach(now, by_hand));
+    match gaps {
+        None => within(&all, range),
+        Some(starts) => {
+            let wanted = view.gaps().into_iter().filter(|g| starts.contains(&g.span.start)).map(|g| g.span).collect();
+            intersection(&all, &wanted)
+        }
+    }
+}
+
+/// Windows a second and seconds left, on the wall, once there is something to tell them from.
+fn rate(began: Instant, finished: u64, planned: u64) -> (Option<f64>, Option<f64>) {
+    let elapsed = began.elapsed();
+    if finished == 0 || elapsed < Duration::from_millis(50) {
+        return (None, None);
+    }
+    let rate = finished as f64 / elapsed.as_secs_f64();
+    (Some(rate), Some(planned.saturating_sub(finished) as f64 / rate))
+}
