@@ -312,13 +312,13 @@ pub struct Repair {
     pub gaps: Vec<String>,
 }
 
-/// An absence to accept: a gap by its id, or a stretch of a series.
+/// Absences to accept: gaps by their ids, or a stretch of a series.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewExcuse {
-    /// Id of a gap.
+    /// Ids of gaps.
     #[serde(default)]
-    pub gap: Option<String>,
+    pub gaps: Vec<String>,
     /// Name of a series, with `from` and `to`.
     #[serde(default)]
     pub series: Option<String>,

@@ -1,9 +1,9 @@
 //! The service, as its client sees it.
 
-use crate::{exit::Failure, Common};
+use crate::{Common, exit::Failure};
 use mizuno_api::{Problem, Run, Status};
 use reqwest::{Method, Response};
-use serde::{de::DeserializeOwned, Serialize};
+use serde::{Serialize, de::DeserializeOwned};
 
 /// A connection to the service, and how the person wants results.
 pub struct Client {
@@ -34,7 +34,10 @@ impl Client {
         }
         let response = request.send().await.map_err(|e| {
             let why = if e.is_connect() { "nothing listens there" } else { "the connection broke" };
-            Failure::unreachable(format!("no answer from {}: {why}; start one with `mizuno serve` or `mizuno demo`, or name another with --service", self.base))
+            Failure::unreachable(format!(
+                "no answer from {}: {why}; start one with `mizuno serve` or `mizuno demo`, or name another with --service",
+                self.base
+            ))
         })?;
         if response.status().is_success() {
             return Ok(response);

@@ -6,8 +6,8 @@ use crate::{
 };
 use clap::Args;
 use mizuno_config::Config;
-use mizuno_core::{clock::ClockFace, Timestamp};
-use mizuno_sim::{faults::Faults, harbour, World};
+use mizuno_core::{Timestamp, clock::ClockFace};
+use mizuno_sim::{World, faults::Faults, harbour};
 use mizuno_store::Store;
 use rust_embed::RustEmbed;
 use std::{fs, net::SocketAddr, path::PathBuf};
@@ -51,8 +51,11 @@ pub async fn demo(options: Demo) -> Result<Code, Failure> {
     }
     let clock = ClockFace { start, wall: mizuno_sim::wall(), speed };
     let world = World::new(mizuno_sim::DEMO_SEED, clock, Faults::of_the_demo());
-    let (source, server) = harbour::start(world, source_port)
-        .map_err(|e| Failure::new(format!("the simulated source cannot listen on port {source_port}: {e}; is a demo running already? choose another with --source-port")))?;
+    let (source, server) = harbour::start(world, source_port).map_err(|e| {
+        Failure::new(format!(
+            "the simulated source cannot listen on port {source_port}: {e}; is a demo running already? choose another with --source-port"
+        ))
+    })?;
     tokio::spawn(server);
     let config = data.join("config");
     write_config(&config, source, keep)?;

@@ -3,13 +3,14 @@
 //! Results go to standard output, progress and notices to standard error.
 //! Exit codes stand in [`exit`].
 
+#[macro_use]
+mod show;
 mod client;
 mod commands;
 mod demo;
 mod exit;
 mod progress;
 mod serve;
-mod show;
 
 use clap::{Args, Parser, Subcommand};
 use std::{io::IsTerminal, path::PathBuf, process::ExitCode};
@@ -69,7 +70,9 @@ enum Command {
         interval: Option<String>,
     },
     /// Write the bars of a series.
-    #[command(after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet")]
+    #[command(
+        after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet"
+    )]
     Bars(commands::bars::Bars),
     /// Show held against expected, session by session or month by month.
     #[command(after_help = "Example: mizuno coverage 1m")]
@@ -81,7 +84,9 @@ enum Command {
     #[command(after_help = "Examples:\n  mizuno repair QHC/1m/harbour@2025-04-02T00:30:00Z\n  mizuno repair --all")]
     Repair(commands::gaps::RepairGaps),
     /// Accept an absence, with a name and a reason.
-    #[command(after_help = "Example: mizuno excuse CRK/1d/harbour@2025-04-03 --by mere --note 'misprint at the source, confirmed by phone'")]
+    #[command(
+        after_help = "Example: mizuno excuse CRK/1d/harbour@2025-04-03 --by mere --note 'misprint at the source, confirmed by phone'"
+    )]
     Excuse(commands::excuses::Excuse),
     /// List the absences accepted so far, or take one back.
     #[command(after_help = "Examples:\n  mizuno excuses\n  mizuno excuses --revoke 3")]
@@ -91,7 +96,9 @@ enum Command {
         revoke: Option<i64>,
     },
     /// Collect now, and watch it.
-    #[command(after_help = "Examples:\n  mizuno collect aldx-daily\n  mizuno collect aldx-minutes --instrument KBF --from 2025-04-07 --again")]
+    #[command(
+        after_help = "Examples:\n  mizuno collect aldx-daily\n  mizuno collect aldx-minutes --instrument KBF --from 2025-04-07 --again"
+    )]
     Collect(commands::runs::Collect),
     /// List the runs, or show one.
     #[command(after_help = "Examples:\n  mizuno runs\n  mizuno runs 12")]
@@ -121,7 +128,7 @@ async fn main() -> ExitCode {
     let Cli { common, command } = Cli::parse();
     let serving = matches!(command, Command::Serve(_) | Command::Demo(_));
     let filter = tracing_subscriber::EnvFilter::try_from_env("MIZUNO_LOG")
-        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(if serving { "info" } else { "warn" }));
+        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(if serving { "info,actix_server=warn" } else { "warn" }));
     tracing_subscriber::fmt()
         .with_env_filter(filter)
         .with_writer(std::io::stderr)
@@ -159,7 +166,7 @@ async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failu
         Command::Quarantine => commands::fetches::quarantine(&client()?).await,
         Command::Watch => commands::watch::watch(&client()?).await,
         Command::Openapi => {
-            println!("{}", mizuno_service::openapi());
+            out!("{}", mizuno_service::openapi());
             Ok(exit::Code::Fine)
         }
     }

@@ -52,7 +52,8 @@ async fn cancel(client: &Client, id: i64) -> Result<Run, Failure> {
 
 fn bar(run: &Run) -> ProgressBar {
     let target = if std::io::stderr().is_terminal() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
-    let style = ProgressStyle::with_template("{prefix} {bar:28} {pos}/{len} windows  {msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
+    let style =
+        ProgressStyle::with_template("{prefix} {bar:28} {pos}/{len} windows  {msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
     let prefix = format!("run {} {}", run.id, run.collector);
     ProgressBar::with_draw_target(Some(run.windows), target).with_style(style.progress_chars("=> ")).with_prefix(prefix)
 }
@@ -75,14 +76,20 @@ pub fn conclude(client: &Client, runs: &[Run], stopped: bool) -> Result<Code, Fa
         show::json(&runs)?;
     } else {
         for run in runs {
-            println!("{}", sentence(run));
+            out!("{}", sentence(run));
         }
         if runs.iter().any(|r| r.failed > 0) {
             eprintln!("read why with: mizuno fetches --failed --run {}", runs[0].id);
         }
     }
     let well = runs.iter().all(|r| r.state == "complete");
-    Ok(if stopped { Code::Interrupted } else if well { Code::Fine } else { Code::NeedsAPerson })
+    Ok(if stopped {
+        Code::Interrupted
+    } else if well {
+        Code::Fine
+    } else {
+        Code::NeedsAPerson
+    })
 }
 
 /// A run that has ended, in one line.

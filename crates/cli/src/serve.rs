@@ -27,7 +27,8 @@ pub struct Serve {
 }
 
 pub async fn serve(options: Serve) -> Result<Code, Failure> {
-    let config = Config::load(&options.config).map_err(|p| Failure::new(format!("the configuration in {} is not sound:\n{p}", options.config.display())))?;
+    let config = Config::load(&options.config)
+        .map_err(|p| Failure::new(format!("the configuration in {} is not sound:\n{p}", options.config.display())))?;
     let clock = options.clock.unwrap_or(ClockFace::REAL);
     run(mizuno_service::Options { config, data: options.data, listen: options.listen, clock }, "").await
 }
@@ -35,7 +36,7 @@ pub async fn serve(options: Serve) -> Result<Code, Failure> {
 /// Runs the service until Ctrl-C or a polite kill.
 pub async fn run(options: mizuno_service::Options, greeting: &str) -> Result<Code, Failure> {
     let running = mizuno_service::serve(options).await.map_err(Failure::new)?;
-    println!("mizuno listens on http://{}{greeting}", running.address);
+    out!("mizuno listens on http://{}{greeting}", running.address);
     running.until(told_to_stop()).await.map_err(Failure::new)?;
     Ok(Code::Fine)
 }
@@ -57,7 +58,7 @@ async fn told_to_stop() {
 
 pub fn check(dir: &Path) -> Result<Code, Failure> {
     let config = Config::load(dir).map_err(Failure::new)?;
-    println!(
+    out!(
         "{}: sound; {} venues, {} instruments, {} sources, {} collectors",
         dir.display(),
         config.venues.len(),

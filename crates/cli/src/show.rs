@@ -1,9 +1,24 @@
 //! Tables for people, JSON for programs.
 
 use crate::exit::Failure;
-use comfy_table::{presets, CellAlignment, ContentArrangement, Table};
+use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 use mizuno_api::Status;
 use serde::Serialize;
+
+/// Prints a line of results. When nobody reads any more, as after `| head`, the program ends quietly.
+macro_rules! out {
+    ($($text:tt)*) => {
+        $crate::show::line(format_args!($($text)*))
+    };
+}
+
+/// See [`out`].
+pub fn line(text: std::fmt::Arguments<'_>) {
+    use std::io::Write;
+    if writeln!(std::io::stdout(), "{text}").is_err() {
+        std::process::exit(0);
+    }
+}
 
 /// The zone times are shown in.
 pub struct Zone(jiff::tz::TimeZone, String);
@@ -50,12 +65,12 @@ pub fn table(headers: &[&str], numbers: &[usize], rows: Vec<Vec<String>>) {
         }
     }
     for line in table.lines() {
-        println!("{}", line.trim_end());
+        out!("{}", line.trim_end());
     }
 }
 
 pub fn json<T: Serialize>(value: &T) -> Result<(), Failure> {
-    println!("{}", serde_json::to_string_pretty(value).map_err(Failure::new)?);
+    out!("{}", serde_json::to_string_pretty(value).map_err(Failure::new)?);
     Ok(())
 }
 

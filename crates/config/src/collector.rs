@@ -1,9 +1,9 @@
 //! Collector files: standing orders.
 
-use crate::{text, Problem};
-use croner::{parser::CronParser, Cron};
+use crate::{Problem, text};
+use croner::{Cron, parser::CronParser};
 use mizuno_core::{Interval, Side, TradeDate};
-use serde::{de::Error, Deserialize, Deserializer};
+use serde::{Deserialize, Deserializer, de::Error};
 use std::path::Path;
 
 /// A file in `collectors/`: this source, these instruments, this interval, on this schedule.
@@ -94,7 +94,9 @@ impl<'de> Deserialize<'de> for Schedule {
             }
             ScheduleFile { after_close: None, every: None, cron: Some(text) } => match CronParser::new().parse(&text) {
                 Ok(cron) => Ok(Schedule::Cron(Box::new(cron))),
-                Err(e) => Err(D::Error::custom(format!("`{text}` is not a cron expression: {e}; write minute hour day month weekday, as in 30 6 * * 1-5"))),
+                Err(e) => Err(D::Error::custom(format!(
+                    "`{text}` is not a cron expression: {e}; write minute hour day month weekday, as in 30 6 * * 1-5"
+                ))),
             },
             _ => Err(D::Error::custom(
                 "a schedule is one of: after_close = \"30m\" (after each close), every = \"5m\" (while open, at least 1s), cron = \"30 6 * * 1-5\"",

@@ -4,7 +4,7 @@
 //! `former` names earlier symbols as `GUL until 2025-02-03`, several parted by `;`.
 
 use crate::Problem;
-use mizuno_core::{instrument::FormerSymbol, Instrument};
+use mizuno_core::{Instrument, instrument::FormerSymbol};
 use serde::Deserialize;
 use std::{fmt::Display, path::Path, str::FromStr};
 

@@ -106,7 +106,10 @@ impl Config {
                 problems.push(Problem::whole(file, format!("the symbol {} stands twice; symbols are unique over all lists", i.symbol)));
             }
             if !self.venues.contains_key(&i.venue) {
-                problems.push(Problem::whole(file, format!("{} trades on {}, and there is no such venue; {}", i.symbol, i.venue, known(self.venues.keys()))));
+                problems.push(Problem::whole(
+                    file,
+                    format!("{} trades on {}, and there is no such venue; {}", i.symbol, i.venue, known(self.venues.keys())),
+                ));
             }
         }
         for (file, c) in collectors {
@@ -115,7 +118,11 @@ impl Config {
                 None => wrong(format!("there is no source {}; {}", c.source, known(self.sources.keys()))),
                 Some(source) if source.offer(&c.venue, c.interval, c.side).is_none() => wrong(format!(
                     "the source {} has no {} bars of {} ({} side); its profile offers {}",
-                    c.source, c.interval, c.venue, c.side, source.offers()
+                    c.source,
+                    c.interval,
+                    c.venue,
+                    c.side,
+                    source.offers()
                 )),
                 Some(_) => {}
             }

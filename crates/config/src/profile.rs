@@ -2,11 +2,11 @@
 //!
 //! The reference for people who write them is docs/profile.md.
 
-use crate::{problem, text, Problem};
+use crate::{Problem, problem, text};
 use iri_string::template::UriTemplateString;
 use jiff::tz::TimeZone;
 use mizuno_core::{Interval, Side};
-use serde::{de::Error, Deserialize, Deserializer};
+use serde::{Deserialize, Deserializer, de::Error};
 use std::{collections::BTreeMap, path::Path};
 
 /// A file in `sources/`.
@@ -212,7 +212,9 @@ impl std::str::FromStr for Stamp {
                 if read == Some(sample.date()) {
                     Ok(Stamp::Pattern(pattern.to_owned()))
                 } else {
-                    Err(format!("`{pattern}` is not a way to write a moment; it is epoch-seconds, epoch-millis, rfc3339, or an strftime pattern with year, month and day like %Y-%m-%d %H:%M"))
+                    Err(format!(
+                        "`{pattern}` is not a way to write a moment; it is epoch-seconds, epoch-millis, rfc3339, or an strftime pattern with year, month and day like %Y-%m-%d %H:%M"
+                    ))
                 }
             }
         }
@@ -303,7 +305,8 @@ impl Profile {
     /// All it has, in words.
     #[must_use]
     pub fn offers(&self) -> String {
-        let offers: Vec<String> = self.series.iter().map(|o| format!("{} {} bars of {}", o.interval, o.side, o.venues.join(", "))).collect();
+        let offers: Vec<String> =
+            self.series.iter().map(|o| format!("{} {} bars of {}", o.interval, o.side, o.venues.join(", "))).collect();
         offers.join("; ")
     }
 }
@@ -324,7 +327,10 @@ pub fn parse(file: &Path, text: &str) -> Result<Profile, Vec<Problem>> {
     }
     let l = &profile.limits;
     if l.calls_per_minute == 0 || l.burst == 0 || l.at_once == 0 || l.attempts == 0 || l.burst > l.calls_per_minute {
-        wrong("[limits]", "calls_per_minute, burst, at_once and attempts are at least 1, and burst is not above calls_per_minute".to_owned());
+        wrong(
+            "[limits]",
+            "calls_per_minute, burst, at_once and attempts are at least 1, and burst is not above calls_per_minute".to_owned(),
+        );
     }
     if profile.series.is_empty() {
         wrong("", "offers nothing; it needs a [[series]]".to_owned());
@@ -335,12 +341,18 @@ pub fn parse(file: &Path, text: &str) -> Result<Profile, Vec<Problem>> {
             wrong("span_days", format!("{what}: span_days and volume_unit are at least 1"));
         }
         if !offer.request.iter().any(|r| r.up_to_days.is_none_or(|d| d >= offer.span_days)) {
-            wrong("[[series.request]]", format!("{what} has no request for windows of {} days; leave up_to_days out of the last one", offer.span_days));
+            wrong(
+                "[[series.request]]",
+                format!("{what} has no request for windows of {} days; leave up_to_days out of the last one", offer.span_days),
+            );
         }
         let known = |name: &str, r: &Request| ["symbol", "from", "to"].contains(&name) || r.with.contains_key(name);
         for request in &offer.request {
             for name in variables(request.get.as_str()).filter(|name| !known(name, request)) {
-                wrong(request.get.as_str(), format!("{what}: the template uses {{{name}}}, which is neither symbol, from, to nor in `with`"));
+                wrong(
+                    request.get.as_str(),
+                    format!("{what}: the template uses {{{name}}}, which is neither symbol, from, to nor in `with`"),
+                );
             }
         }
     }

@@ -1,7 +1,7 @@
 //! Reading typed values out of TOML strings, so that a bad one is refused with its line.
 
-use jiff::{tz::TimeZone, SignedDuration};
-use serde::{de::Error, Deserialize, Deserializer};
+use jiff::{SignedDuration, tz::TimeZone};
+use serde::{Deserialize, Deserializer, de::Error};
 use std::{fmt::Display, str::FromStr};
 
 /// A string that the field's type can read.
@@ -11,7 +11,8 @@ where
     D: Deserializer<'de>,
 {
     let text = String::deserialize(d)?;
-    text.parse().map_err(|e: T::Err| if e.to_string().contains(&text) { D::Error::custom(e) } else { D::Error::custom(format!("`{text}`: {e}")) })
+    text.parse()
+        .map_err(|e: T::Err| if e.to_string().contains(&text) { D::Error::custom(e) } else { D::Error::custom(format!("`{text}`: {e}")) })
 }
 
 /// A length of time such as `30m` or `1h 30m`, in microseconds.

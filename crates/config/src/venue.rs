@@ -1,12 +1,12 @@
 //! Venue files.
 
-use crate::{problem::toml as read_toml, text, Problem};
+use crate::{Problem, problem::toml as read_toml, text};
 use jiff::tz::TimeZone;
 use mizuno_core::{
-    venue::{SpecialDay, Stretch, Week},
     TradeDate, Venue,
+    venue::{SpecialDay, Stretch, Week},
 };
-use serde::{de::Error, Deserialize, Deserializer};
+use serde::{Deserialize, Deserializer, de::Error};
 use std::{collections::BTreeMap, path::Path};
 
 /// A file in `venues/`.

@@ -1,10 +1,10 @@
 //! Bars with exact prices, and the versions they have had.
 
 use crate::{
+    Interval,
     decimal::Decimal,
     slot::{Slot, Spans},
     time::Timestamp,
-    Interval,
 };
 
 /// A price as a whole number of its batch's smallest unit (see [`Bars::price_scale`]).
@@ -97,7 +97,6 @@ impl Bar {
             volume: self.volume.map(|v| rescale(v.0, volume.0, volume.1).map(Volume)).transpose()?,
         })
     }
-
 }
 
 impl Version {

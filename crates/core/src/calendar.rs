@@ -3,7 +3,7 @@
 use crate::{
     interval::Interval,
     slot::{Slot, Span, Spans},
-    time::{Timestamp, TradeDate, DAY},
+    time::{DAY, Timestamp, TradeDate},
     venue::Venue,
 };
 use jiff::civil::Time;
@@ -71,9 +71,7 @@ pub struct Calendar {
 /// skips or repeats is taken as the offset before the move says.
 #[must_use]
 pub fn on_the_wall(zone: &jiff::tz::TimeZone, date: TradeDate, time: Time) -> Timestamp {
-    zone.to_ambiguous_timestamp(date.to_civil().to_datetime(time))
-        .compatible()
-        .map_or(Timestamp::MAX, Into::into)
+    zone.to_ambiguous_timestamp(date.to_civil().to_datetime(time)).compatible().map_or(Timestamp::MAX, Into::into)
 }
 
 impl Calendar {
@@ -126,9 +124,9 @@ impl Calendar {
     pub fn session_of(&self, interval: Interval, slot: Slot) -> Option<&Session> {
         match interval {
             Interval::Daily => self.session(slot.date()),
-            Interval::Intraday { .. } => self
-                .at_or_after(slot.instant())
-                .filter(|s| s.stretches.iter().any(|stretch| stretch.contains(&slot.instant()))),
+            Interval::Intraday { .. } => {
+                self.at_or_after(slot.instant()).filter(|s| s.stretches.iter().any(|stretch| stretch.contains(&slot.instant())))
+            }
         }
     }
 
@@ -170,10 +168,8 @@ impl Calendar {
                 if settled <= running {
                     return Slot::at(settled);
                 }
-                let stretch = self
-                    .at_or_after(settled)
-                    .and_then(|s| s.stretches.iter().find(|r| r.contains(&settled)))
-                    .map_or(settled, |r| r.start);
+                let stretch =
+                    self.at_or_after(settled).and_then(|s| s.stretches.iter().find(|r| r.contains(&settled))).map_or(settled, |r| r.start);
                 Slot::at(stretch.plus((settled.0 - stretch.0) / step * step))
             }
         }

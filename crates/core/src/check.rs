@@ -112,10 +112,8 @@ pub struct Sorted {
 /// Sorts the rows of one answer, which may come in any order.
 #[must_use]
 pub fn sort(answer: &Bars, standards: &Standards<'_>) -> Sorted {
-    let mut out = Sorted {
-        sound: Bars { price_scale: answer.price_scale, volume_scale: answer.volume_scale, rows: vec![] },
-        ..Sorted::default()
-    };
+    let mut out =
+        Sorted { sound: Bars { price_scale: answer.price_scale, volume_scale: answer.volume_scale, rows: vec![] }, ..Sorted::default() };
     let mut order: Vec<usize> = (0..answer.rows.len()).collect();
     order.sort_by_key(|&i| answer.rows[i].slot);
     for group in order.chunk_by(|&a, &b| answer.rows[a].slot == answer.rows[b].slot) {

@@ -40,8 +40,15 @@ fn bars_that_cannot_be_true_are_told_apart() {
     assert_eq!(
         flaws,
         [
-            (0, HighBelowLow), (1, OutsideRange), (2, PriceNotPositive), (3, NegativeVolume), (4, OffGrid),
-            (5, ClosedMarket), (6, FromTheFuture), (7, Contradicted), (8, Contradicted)
+            (0, HighBelowLow),
+            (1, OutsideRange),
+            (2, PriceNotPositive),
+            (3, NegativeVolume),
+            (4, OffGrid),
+            (5, ClosedMarket),
+            (6, FromTheFuture),
+            (7, Contradicted),
+            (8, Contradicted)
         ]
     );
     assert_eq!(sorted.sound.rows, [bar(minute("2025-04-09T22:06:00Z"), good)]);

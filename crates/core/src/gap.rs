@@ -6,8 +6,8 @@
 use crate::{
     interval::Interval,
     plan::Standing,
-    slot::{within, Slot, Span, Spans},
-    time::{Timestamp, SECOND},
+    slot::{Slot, Span, Spans, within},
+    time::{SECOND, Timestamp},
 };
 use rangemap::RangeMap;
 use std::fmt;
@@ -191,10 +191,7 @@ pub fn resting(missing: &Spans, asked: &[Asked], now: Timestamp, rest: i64, most
     let mut answers: RangeMap<Slot, (u32, Timestamp)> = RangeMap::new();
     for a in asked.iter().filter(|a| a.outcome != Outcome::Failed) {
         for span in within(missing, &a.window).iter() {
-            let before: Vec<_> = answers
-                .overlapping(span)
-                .map(|(r, &(n, _))| (r.start.max(span.start)..r.end.min(span.end), n))
-                .collect();
+            let before: Vec<_> = answers.overlapping(span).map(|(r, &(n, _))| (r.start.max(span.start)..r.end.min(span.end), n)).collect();
             answers.insert(span.clone(), (1, a.at));
             for (piece, n) in before {
                 answers.insert(piece, (n + 1, a.at));

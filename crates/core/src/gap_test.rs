@@ -12,7 +12,8 @@ fn asked(fetch: i64, from: i64, to: i64, outcome: Outcome) -> Asked {
 
 #[test]
 fn each_gap_has_the_cause_that_explains_it() {
-    let standing = Standing { expected: set(&[(0, 5), (7, 12), (14, 19), (21, 26)]), held: set(&[(8, 9), (16, 17)]), excused: set(&[(10, 11)]) };
+    let standing =
+        Standing { expected: set(&[(0, 5), (7, 12), (14, 19), (21, 26)]), held: set(&[(8, 9), (16, 17)]), excused: set(&[(10, 11)]) };
     let evidence = Evidence {
         asked: vec![asked(1, 7, 10, Outcome::Bars), asked(2, 11, 15, Outcome::Failed), asked(3, 15, 20, Outcome::Nothing)],
         quarantined: set(&[(18, 19)]),

@@ -13,7 +13,7 @@ use crate::{
     calendar::{Calendar, Session},
     gap::{Asked, Outcome},
     interval::Interval,
-    slot::{difference, hull, intersection, union, within, Slot, Span, Spans},
+    slot::{Slot, Span, Spans, difference, hull, intersection, union, within},
     time::{Timestamp, TradeDate},
 };
 
@@ -117,14 +117,10 @@ fn pieces(session: &Session, interval: Interval, plan: &Spans, max: MaxSpan) -> 
 fn sessions_over<'c>(calendar: &'c Calendar, interval: Interval, span: &Span) -> &'c [Session] {
     let all = calendar.sessions();
     let (from, to) = match interval {
-        Interval::Daily => (
-            all.partition_point(|s| Slot::on(s.date) < span.start),
-            all.partition_point(|s| Slot::on(s.date) < span.end),
-        ),
-        Interval::Intraday { .. } => (
-            all.partition_point(|s| Slot::at(s.close()) <= span.start),
-            all.partition_point(|s| Slot::at(s.open()) < span.end),
-        ),
+        Interval::Daily => (all.partition_point(|s| Slot::on(s.date) < span.start), all.partition_point(|s| Slot::on(s.date) < span.end)),
+        Interval::Intraday { .. } => {
+            (all.partition_point(|s| Slot::at(s.close()) <= span.start), all.partition_point(|s| Slot::at(s.open()) < span.end))
+        }
     };
     &all[from..to.max(from)]
 }
@@ -162,9 +158,7 @@ impl Reach {
                 let first = now.date_in(zone).plus(-(days.min(1_000_000) as i32));
                 match interval {
                     Interval::Daily => Slot::on(first),
-                    Interval::Intraday { .. } => {
-                        Slot::at(crate::calendar::on_the_wall(zone, first, jiff::civil::Time::midnight()))
-                    }
+                    Interval::Intraday { .. } => Slot::at(crate::calendar::on_the_wall(zone, first, jiff::civil::Time::midnight())),
                 }
             }
         };

@@ -89,12 +89,7 @@ impl FromStr for SeriesKey {
         if symbol.is_empty() || source.is_empty() {
             return Err(NotASeries::Shape(text.to_owned()));
         }
-        Ok(SeriesKey {
-            symbol: symbol.to_owned(),
-            interval: interval.parse()?,
-            side: side.parse()?,
-            source: source.to_owned(),
-        })
+        Ok(SeriesKey { symbol: symbol.to_owned(), interval: interval.parse()?, side: side.parse()?, source: source.to_owned() })
     }
 }
 

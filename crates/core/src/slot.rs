@@ -68,10 +68,7 @@ pub fn union(a: &Spans, b: &Spans) -> Spans {
 /// The slots of `set` that lie in `span`.
 #[must_use]
 pub fn within(set: &Spans, span: &Span) -> Spans {
-    set.overlapping(span)
-        .map(|s| s.start.max(span.start)..s.end.min(span.end))
-        .filter(|s| s.start < s.end)
-        .collect()
+    set.overlapping(span).map(|s| s.start.max(span.start)..s.end.min(span.end)).filter(|s| s.start < s.end).collect()
 }
 
 /// The smallest span that contains the whole set; `None` for the empty set.

@@ -56,9 +56,7 @@ impl FromStr for Timestamp {
     /// # Errors
     /// When the text is not an instant with an offset.
     fn from_str(text: &str) -> Result<Self, TimeError> {
-        text.parse::<jiff::Timestamp>()
-            .map(Into::into)
-            .map_err(|_| TimeError::Instant(text.to_owned()))
+        text.parse::<jiff::Timestamp>().map(Into::into).map_err(|_| TimeError::Instant(text.to_owned()))
     }
 }
 
@@ -104,9 +102,7 @@ impl FromStr for TradeDate {
     /// # Errors
     /// When the text is not a date of that form.
     fn from_str(text: &str) -> Result<Self, TimeError> {
-        text.parse::<jiff::civil::Date>()
-            .map(TradeDate::from_civil)
-            .map_err(|_| TimeError::Date(text.to_owned()))
+        text.parse::<jiff::civil::Date>().map(TradeDate::from_civil).map_err(|_| TimeError::Date(text.to_owned()))
     }
 }
 

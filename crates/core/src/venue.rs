@@ -95,11 +95,6 @@ impl Venue {
             return &day.stretches;
         }
         let weekday = usize::from(date.to_civil().weekday().to_monday_zero_offset().unsigned_abs());
-        self.weeks
-            .iter()
-            .rev()
-            .find(|week| week.from <= date)
-            .filter(|week| week.days[weekday])
-            .map_or(&[], |week| &week.stretches)
+        self.weeks.iter().rev().find(|week| week.from <= date).filter(|week| week.days[weekday]).map_or(&[], |week| &week.stretches)
     }
 }

@@ -1,8 +1,8 @@
 //! What the whole service shares.
 
-use crate::{error::ServiceError, events::Events, run::LiveRuns, Options};
-use mizuno_config::{profile::Offer, Collector, Config};
-use mizuno_core::{calendar::usual_dates, Calendar, Instrument, Venue};
+use crate::{Options, error::ServiceError, events::Events, run::LiveRuns};
+use mizuno_config::{Collector, Config, profile::Offer};
+use mizuno_core::{Calendar, Instrument, Venue, calendar::usual_dates};
 use mizuno_sources::{Clock, Source};
 use mizuno_store::Store;
 use std::{

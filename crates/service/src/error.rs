@@ -56,15 +56,18 @@ pub enum ServiceError {
 impl ServiceError {
     /// An unknown thing, with a hint at the nearest known names.
     pub(crate) fn unknown<'a>(kind: &'static str, id: &str, known: impl Iterator<Item = &'a str>) -> ServiceError {
-        let mut close: Vec<&str> = known.collect();
         let lower = id.to_lowercase();
-        close.sort_by_key(|name| {
-            let name = name.to_lowercase();
-            let shared = name.chars().zip(lower.chars()).take_while(|(a, b)| a == b).count();
-            (std::cmp::Reverse(shared), name.len().abs_diff(lower.len()))
-        });
-        close.truncate(4);
-        let hint = if close.is_empty() { "none is known yet".to_owned() } else { format!("did you mean {}?", close.join(", ")) };
+        let shared = |name: &str| name.to_lowercase().chars().zip(lower.chars()).take_while(|(a, b)| a == b).count();
+        let mut close: Vec<(usize, &str)> = known.map(|name| (shared(name), name)).collect();
+        let any = !close.is_empty();
+        close.retain(|(shared, _)| *shared > 0);
+        close.sort_by_key(|&(shared, name)| (std::cmp::Reverse(shared), name.len().abs_diff(lower.len())));
+        let close: Vec<&str> = close.into_iter().take(4).map(|(_, name)| name).collect();
+        let hint = match (any, &close[..]) {
+            (false, _) => "none is known yet".to_owned(),
+            (true, []) => "search with: mizuno instruments, mizuno series, mizuno status".to_owned(),
+            (true, close) => format!("did you mean {}?", close.join(", ")),
+        };
         ServiceError::Unknown { kind, id: id.to_owned(), hint }
     }
 }

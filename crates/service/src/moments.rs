@@ -45,7 +45,9 @@ pub(crate) fn span(asked: Asked<'_>, interval: Interval, calendar: &Calendar) ->
         None => Slot(i64::MAX),
         Some(Moment::Date(d)) => match interval {
             Interval::Daily => Slot::on(d.plus(1)),
-            Interval::Intraday { .. } => calendar.between(TradeDate(i32::MIN)..d.plus(1)).last().map_or(Slot(i64::MIN), |s| Slot::at(s.close())),
+            Interval::Intraday { .. } => {
+                calendar.between(TradeDate(i32::MIN)..d.plus(1)).last().map_or(Slot(i64::MIN), |s| Slot::at(s.close()))
+            }
         },
         Some(Moment::Instant(at)) => at_instant(interval, calendar, at),
     };

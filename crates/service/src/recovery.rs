@@ -29,7 +29,9 @@ pub(crate) async fn recover(desk: &Arc<Desk>) -> Result<(), ServiceError> {
 
 async fn take_up(desk: &Arc<Desk>, run: &RunRow, order: Order) {
     match desk.start_run(&run.collector, Reason::Recovery, order).await {
-        Ok(again) => tracing::info!(interrupted = run.id, run = again.id, collector = run.collector, "taking up the run that was cut short"),
+        Ok(again) => {
+            tracing::info!(interrupted = run.id, run = again.id, collector = run.collector, "taking up the run that was cut short")
+        }
         Err(error) => tracing::warn!(interrupted = run.id, collector = run.collector, %error, "the run that was cut short is not taken up"),
     }
 }

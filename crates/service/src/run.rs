@@ -7,13 +7,13 @@ use crate::{
     moments,
     views::View,
 };
-use futures_util::{stream, StreamExt};
+use futures_util::{StreamExt, stream};
 use mizuno_api::{Event, Run};
 use mizuno_core::{
+    Slot, Span, Spans, Timestamp,
     check::{self, Standards},
     plan::{self, MaxSpan},
     slot::{intersection, within},
-    Slot, Span, Spans, Timestamp,
 };
 use mizuno_sources::Decoded;
 use mizuno_store::{
@@ -24,10 +24,10 @@ use mizuno_store::{
 };
 use serde::{Deserialize, Serialize};
 use std::{
-    collections::{hash_map::Entry, BTreeMap, HashMap},
+    collections::{BTreeMap, HashMap, hash_map::Entry},
     sync::{
-        atomic::{AtomicBool, Ordering},
         Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
     },
     time::{Duration, Instant},
 };
@@ -365,12 +365,8 @@ impl Desk {
             flaw: "unreadable".to_owned(),
             text: format!("{} ({})", mizuno_sources::decode::line_of(body, r.line), r.reason),
         });
-        let understood = Understood {
-            rows: decoded.rows,
-            suspects: flawed.chain(refused).collect(),
-            bars: sorted.sound,
-            unfinished: sorted.unfinished,
-        };
+        let understood =
+            Understood { rows: decoded.rows, suspects: flawed.chain(refused).collect(), bars: sorted.sound, unfinished: sorted.unfinished };
         self.store.keep_bars(fetch, series.id, interval, understood, self.clock.now()).await?;
         Ok(())
     }

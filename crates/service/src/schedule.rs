@@ -2,7 +2,7 @@
 
 use crate::{desk::Desk, desk::Post, run::Order};
 use mizuno_config::Schedule;
-use mizuno_core::{time::SECOND, Timestamp};
+use mizuno_core::{Timestamp, time::SECOND};
 use mizuno_store::runs::{Reason, State};
 use std::sync::Arc;
 
@@ -61,7 +61,7 @@ pub(crate) fn next_due(post: &Post<'_>, after: Timestamp) -> Option<Timestamp> {
 }
 
 /// The last moment at or before `now` at which it should have run; `None` when it never should have.
-fn last_due(post: &Post<'_>, now: Timestamp) -> Option<Timestamp> {
+pub(crate) fn last_due(post: &Post<'_>, now: Timestamp) -> Option<Timestamp> {
     let mut from = now.plus(-SECOND);
     for days in [1, 2, 4, 8, 16, 32, 64] {
         from = from.min(now.plus(-days * 86_400 * SECOND));

@@ -3,23 +3,30 @@
 use crate::{
     desk::{Desk, Post},
     error::ServiceError,
+    schedule,
 };
 use mizuno_api::Completeness;
 use mizuno_core::{
+    Instrument, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
     gap::{self, Asked, Evidence, Gap},
     plan::{Reach, Standing},
     slot::{difference, intersection, within},
-    Instrument, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
 };
 use mizuno_store::series::SeriesRow;
 use std::collections::HashMap;
+
+/// A scheduled run has this long to bring what it was due for, in microseconds.
+const GRACE: i64 = 120 * mizuno_core::time::SECOND;
 
 /// One series, everything known of it that gaps and plans need.
 pub(crate) struct View<'d> {
     pub row: SeriesRow,
     pub post: Post<'d>,
     pub standing: Standing,
+    /// What explains its gaps. A bar that the next scheduled run will ask for is not due yet.
     pub evidence: Evidence,
+    /// What the source can be asked for now.
+    in_reach: Span,
 }
 
 impl Desk {
@@ -50,6 +57,7 @@ impl Desk {
         let mut asked = self.store.asked(&rows).await?;
         let mut quarantined = self.quarantined_slots(&rows).await?;
         let mut grids: HashMap<(&str, Interval, TradeDate), Spans> = HashMap::new();
+        let mut dues: HashMap<&str, Slot> = HashMap::new();
         let mut out = Vec::with_capacity(rows.len());
         for row in rows {
             let Some(post) = self.post_of(&row.key) else { continue };
@@ -62,12 +70,17 @@ impl Desk {
                 excused: excused.remove(&row.id).unwrap_or_default(),
             };
             let reach = Reach { depth_days: post.offer.depth_days, delay: post.offer.delay };
+            let in_reach = reach.span(post.calendar, &post.venue.zone, interval, now);
+            let due = *dues.entry(&c.name).or_insert_with(|| {
+                let asked_last = schedule::last_due(&post, now.plus(-GRACE)).unwrap_or(now);
+                post.calendar.due_until(interval, asked_last, post.offer.delay)
+            });
             let evidence = Evidence {
                 asked: asked.remove(&row.id).unwrap_or_default(),
                 quarantined: quarantined.remove(&row.id).unwrap_or_default(),
-                reach: Some(reach.span(post.calendar, &post.venue.zone, interval, now)),
+                reach: Some(in_reach.start..due.clamp(in_reach.start, in_reach.end)),
             };
-            out.push(View { row, post, standing, evidence });
+            out.push(View { row, post, standing, evidence, in_reach });
         }
         Ok(out)
     }
@@ -135,7 +148,7 @@ impl View<'_> {
 
     /// What the source can be asked for now, less what it answered without only lately.
     pub(crate) fn reach(&self, now: Timestamp, rested: bool) -> Spans {
-        let reach: Spans = self.evidence.reach.iter().filter(|r| r.start < r.end).cloned().collect();
+        let reach: Spans = Some(self.in_reach.clone()).into_iter().filter(|r| r.start < r.end).collect();
         if rested {
             return reach;
         }

@@ -1,8 +1,8 @@
 //! *harbour*: delimited text, newest first, three lines of chatter, wall-clock stamps.
 
-use crate::{faults::Fault, market::Tick, Call, World};
-use actix_web::{dev::Server, http::StatusCode, web, App, HttpRequest, HttpResponse, HttpServer};
-use mizuno_core::{calendar::on_the_wall, time::SECOND, Timestamp, TradeDate};
+use crate::{Call, World, faults::Fault, market::Tick};
+use actix_web::{App, HttpRequest, HttpResponse, HttpServer, dev::Server, http::StatusCode, web};
+use mizuno_core::{Timestamp, TradeDate, calendar::on_the_wall, time::SECOND};
 use serde::Deserialize;
 use std::{fmt::Write, io, net::SocketAddr, net::TcpListener, sync::Arc, time::Duration};
 
@@ -34,14 +34,12 @@ struct Query {
 pub fn start(world: Arc<World>, port: u16) -> io::Result<(SocketAddr, Server)> {
     let listener = TcpListener::bind(("127.0.0.1", port))?;
     let address = listener.local_addr()?;
-    let server = HttpServer::new(move || {
-        App::new().app_data(web::Data::from(world.clone())).route("/bars/{symbol}", web::get().to(bars))
-    })
-    .workers(1)
-    .disable_signals()
-    .shutdown_timeout(1)
-    .listen(listener)?
-    .run();
+    let server = HttpServer::new(move || App::new().app_data(web::Data::from(world.clone())).route("/bars/{symbol}", web::get().to(bars)))
+        .workers(1)
+        .disable_signals()
+        .shutdown_timeout(1)
+        .listen(listener)?
+        .run();
     Ok((address, server))
 }
 

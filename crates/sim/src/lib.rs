@@ -14,7 +14,7 @@ pub mod market;
 
 use faults::Faults;
 use market::Market;
-use mizuno_core::{clock::ClockFace, Timestamp};
+use mizuno_core::{Timestamp, clock::ClockFace};
 use std::{
     sync::{Arc, Mutex, PoisonError},
     time::{SystemTime, UNIX_EPOCH},

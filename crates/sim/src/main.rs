@@ -2,7 +2,7 @@
 
 use clap::Parser;
 use mizuno_core::clock::ClockFace;
-use mizuno_sim::{faults::Faults, harbour, World, DEMO_SEED};
+use mizuno_sim::{DEMO_SEED, World, faults::Faults, harbour};
 
 /// Plays the outside world on loopback ports: made-up sources with made-up prices.
 #[derive(Parser)]

@@ -178,11 +178,8 @@ impl Mover {
 
     fn minutes(&self, session: &Session, before: f64, close: f64) -> Vec<Tick> {
         let mut own = dice(self.seed ^ 0x5151, session.date);
-        let starts: Vec<Timestamp> = session
-            .stretches
-            .iter()
-            .flat_map(|s| (s.start.0..s.end.0).step_by(60_000_000).map(Timestamp))
-            .collect();
+        let starts: Vec<Timestamp> =
+            session.stretches.iter().flat_map(|s| (s.start.0..s.end.0).step_by(60_000_000).map(Timestamp)).collect();
         let count = starts.len();
         let traded: Option<Vec<usize>> = self.trades_a_day.map(|n| (0..n).map(|_| own.random_range(0..count)).collect());
         // A walk of steps, tied down at both ends.

@@ -1,12 +1,12 @@
 //! One request, one answer, within bounds.
 
 use crate::{
-    failure::{excerpt, Class},
     Failure,
+    failure::{Class, excerpt},
 };
-use mizuno_config::{profile::Limits, Profile};
+use mizuno_config::{Profile, profile::Limits};
 use mizuno_core::Timestamp;
-use reqwest::{header, redirect, Response, StatusCode};
+use reqwest::{Response, StatusCode, header, redirect};
 use std::{error::Error, time::Duration};
 
 /// What one request came to.
@@ -48,7 +48,10 @@ pub(crate) async fn send(http: &reqwest::Client, limits: &Limits, url: &str, now
     attempt.result = loop {
         match response.chunk().await {
             Ok(Some(chunk)) if body.len() + chunk.len() > most => {
-                break Err(Failure::new(Class::TooLarge, format!("the answer is larger than {} MiB, the profile's largest_answer_mib", limits.largest_answer_mib)));
+                break Err(Failure::new(
+                    Class::TooLarge,
+                    format!("the answer is larger than {} MiB, the profile's largest_answer_mib", limits.largest_answer_mib),
+                ));
             }
             Ok(Some(chunk)) => body.extend_from_slice(&chunk),
             Ok(None) => break judge(response.status(), location.as_deref(), &body).map(|()| media_type),
@@ -62,7 +65,9 @@ pub(crate) async fn send(http: &reqwest::Client, limits: &Limits, url: &str, now
 fn judge(status: StatusCode, location: Option<&str>, body: &[u8]) -> Result<(), Failure> {
     let says = || format!("the source answered {status}: {}", excerpt(body));
     let class = match status.as_u16() {
-        200..=299 if body.is_empty() => return Err(Failure::new(Class::Empty, format!("the source answered {status} with no bytes at all"))),
+        200..=299 if body.is_empty() => {
+            return Err(Failure::new(Class::Empty, format!("the source answered {status} with no bytes at all")));
+        }
         200..=299 => return Ok(()),
         300..=399 => {
             let to = location.unwrap_or("nowhere");

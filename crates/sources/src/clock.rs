@@ -1,6 +1,6 @@
 //! The clock of the service: the wall's, seen through a face.
 
-use mizuno_core::{clock::ClockFace, Timestamp};
+use mizuno_core::{Timestamp, clock::ClockFace};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 /// Reads and waits for service time. Clones read the same time.

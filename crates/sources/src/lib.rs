@@ -20,7 +20,7 @@ pub use decode::Decoded;
 pub use failure::{Class, Failure};
 
 use attempt::Attempt;
-use mizuno_config::{profile::Offer, Profile};
+use mizuno_config::{Profile, profile::Offer};
 use mizuno_core::{Span, Timestamp, Venue};
 use rand::Rng;
 use std::sync::Arc;
@@ -81,9 +81,8 @@ impl Source {
             let Attempt { status, body, retry_after, result } = attempt::send(&self.http, limits, &url, asked_at).await;
             drop(turn);
             let answered_at = self.clock.now();
-            let outcome = result.and_then(|media_type| {
-                decode::decode(offer, venue, body.as_deref().unwrap_or_default(), media_type.as_deref())
-            });
+            let outcome =
+                result.and_then(|media_type| decode::decode(offer, venue, body.as_deref().unwrap_or_default(), media_type.as_deref()));
             match &outcome {
                 Err(failure) if failure.class.may_pass() && attempts < limits.attempts => {
                     let wait = retry_after.unwrap_or_else(|| rand::rng().random_range(pause / 2..=pause));

@@ -7,11 +7,11 @@
 
 use crate::Clock;
 use governor::{
+    Quota, RateLimiter,
     clock::{Clock as GovernorClock, Reference},
     middleware::NoOpMiddleware,
     nanos::Nanos,
     state::{InMemoryState, NotKeyed},
-    Quota, RateLimiter,
 };
 use std::{
     collections::VecDeque,

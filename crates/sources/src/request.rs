@@ -1,13 +1,13 @@
 //! From a window to an address.
 
-use crate::{failure::Class, stamp, Failure};
+use crate::{Failure, failure::Class, stamp};
 use iri_string::{
     spec::UriSpec,
-    template::{simple_context::SimpleContext, UriTemplateStr},
+    template::{UriTemplateStr, simple_context::SimpleContext},
 };
 use mizuno_config::{
-    profile::{Offer, Request},
     Profile,
+    profile::{Offer, Request},
 };
 use mizuno_core::{Interval, Slot, Span, TradeDate, Venue};
 
@@ -18,9 +18,8 @@ use mizuno_core::{Interval, Slot, Span, TradeDate, Venue};
 pub fn url(profile: &Profile, offer: &Offer, venue: &Venue, symbol: &str, window: &Span) -> Result<String, Failure> {
     let dates = dates(offer.interval, venue, window);
     let days = (dates.1.0 - dates.0.0 + 1).unsigned_abs();
-    let request = choose(offer, days).ok_or_else(|| {
-        Failure::new(Class::BadRequest, format!("the profile has no request for a window of {days} days"))
-    })?;
+    let request = choose(offer, days)
+        .ok_or_else(|| Failure::new(Class::BadRequest, format!("the profile has no request for a window of {days} days")))?;
     let last = Slot(window.end.0 - offer.interval.step());
     let to = if request.to_included { last } else { window.end };
     let mut context = SimpleContext::new();

@@ -1,6 +1,6 @@
 //! Moments as sources write them.
 
-use jiff::{civil, tz::TimeZone, Timestamp as JiffTimestamp};
+use jiff::{Timestamp as JiffTimestamp, civil, tz::TimeZone};
 use mizuno_config::profile::{Stamp, StampedAt};
 use mizuno_core::{Interval, Slot, Timestamp, TradeDate, Venue};
 

@@ -1,7 +1,7 @@
 //! Bars kept and bars read: blocks and tail as one series.
 
-use crate::{blocks, series::SeriesRow, spans, Result, Store, StoreError};
-use mizuno_core::{bar::Learned, bar::Version, Bar, Bars, Interval, Price, Slot, Span, Spans, Timestamp, Versions, Volume};
+use crate::{Result, Store, StoreError, blocks, series::SeriesRow, spans};
+use mizuno_core::{Bar, Bars, Interval, Price, Slot, Span, Spans, Timestamp, Versions, Volume, bar::Learned, bar::Version};
 use sqlx::{Sqlite, SqliteConnection, Transaction};
 use std::collections::{HashMap, VecDeque};
 
@@ -99,7 +99,17 @@ async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval,
          ON CONFLICT (series_id, span_start) DO UPDATE SET
              versions = excluded.versions, bars = excluded.bars, first_slot = excluded.first_slot, last_slot = excluded.last_slot,
              price_scale = excluded.price_scale, volume_scale = excluded.volume_scale, held = excluded.held, body = excluded.body",
-        series, span.start.0, span.end.0, count, bars, first.bar.slot.0, last.bar.slot.0, versions.price_scale, versions.volume_scale, held, body
+        series,
+        span.start.0,
+        span.end.0,
+        count,
+        bars,
+        first.bar.slot.0,
+        last.bar.slot.0,
+        versions.price_scale,
+        versions.volume_scale,
+        held,
+        body
     )
     .execute(connection)
     .await?;
@@ -116,8 +126,7 @@ struct StoredBlock {
 impl StoredBlock {
     fn open(self) -> Result<Versions> {
         let StoredBlock { id, price_scale, volume_scale, body } = self;
-        blocks::decode(body, price_scale as u8, volume_scale as u8)
-            .map_err(|e| StoreError::Damaged { block: id, problem: e.to_string() })
+        blocks::decode(body, price_scale as u8, volume_scale as u8).map_err(|e| StoreError::Damaged { block: id, problem: e.to_string() })
     }
 }
 
@@ -126,7 +135,9 @@ async fn blocks_over(connection: &mut SqliteConnection, series: i64, span: &Span
         StoredBlock,
         "SELECT id, price_scale, volume_scale, body FROM block
          WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
-        series, span.start.0, span.end.0
+        series,
+        span.start.0,
+        span.end.0
     )
     .fetch_all(connection)
     .await?)
@@ -137,7 +148,9 @@ async fn tail(connection: &mut SqliteConnection, series: i64, span: &Span) -> Re
     let rows = sqlx::query!(
         "SELECT slot, recorded_at, fetch_id, withdrawn, price_scale, volume_scale, open, high, low, close, volume
          FROM tail WHERE series_id = ? AND slot >= ? AND slot < ? ORDER BY slot, recorded_at, fetch_id",
-        series, span.start.0, span.end.0
+        series,
+        span.start.0,
+        span.end.0
     )
     .fetch_all(connection)
     .await?;
@@ -182,7 +195,9 @@ impl Store {
         let rows = sqlx::query!(
             "SELECT id, span_start, span_end, price_scale, volume_scale FROM block
              WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
-            series.id, span.start.0, span.end.0
+            series.id,
+            span.start.0,
+            span.end.0
         )
         .fetch_all(&mut *snapshot)
         .await?;
@@ -214,9 +229,10 @@ impl Store {
         let intervals: HashMap<i64, Interval> = series.iter().map(|s| (s.id, s.key.interval)).collect();
         let only = if let [one] = series { Some(one.id) } else { None };
         let mut ranges: HashMap<i64, Vec<Span>> = HashMap::new();
-        let blocks = sqlx::query!("SELECT id, series_id, held FROM block WHERE (?1 IS NULL OR series_id = ?1) ORDER BY series_id, span_start", only)
-            .fetch_all(&self.readers)
-            .await?;
+        let blocks =
+            sqlx::query!("SELECT id, series_id, held FROM block WHERE (?1 IS NULL OR series_id = ?1) ORDER BY series_id, span_start", only)
+                .fetch_all(&self.readers)
+                .await?;
         for block in blocks {
             let Some(&interval) = intervals.get(&block.series_id) else { continue };
             let held = spans::decode(&block.held, interval)

@@ -5,11 +5,11 @@
 //! `open`, `high`, `low`, `close`, `volume` as DECIMAL; a withdrawn bar has no prices.
 
 use crate::{
-    table::{Column, Kind, TableWriter, Values},
     Result, StoreError,
+    table::{Column, Kind, TableWriter, Values},
 };
 use bytes::Bytes;
-use mizuno_core::{bar::Version, Bar, Interval, Price, Slot, Span, Timestamp, Versions, Volume};
+use mizuno_core::{Bar, Interval, Price, Slot, Span, Timestamp, Versions, Volume, bar::Version};
 use parquet::{
     column::reader::ColumnReader,
     errors::ParquetError,

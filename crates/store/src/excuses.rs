@@ -24,19 +24,28 @@ pub struct ExcuseRow {
 }
 
 impl Store {
-    /// Writes down that a person accepts an absence; returns its number.
+    /// Writes down that a person accepts some absences, each a series and a span; returns their numbers.
     ///
     /// # Errors
-    /// When the database cannot be written.
-    pub async fn excuse(&self, series: i64, span: Span, by: String, note: String, now: Timestamp) -> Result<i64> {
+    /// When the database cannot be written; none is then written.
+    pub async fn excuse(&self, spans: Vec<(i64, Span)>, by: String, note: String, now: Timestamp) -> Result<Vec<i64>> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let row = sqlx::query!(
-                        "INSERT INTO excuse (series_id, span_start, span_end, by_whom, note, given_at) VALUES (?, ?, ?, ?, ?, ?)",
-                        series, span.start.0, span.end.0, by, note, now.0
-                    );
-                    Ok(row.execute(c).await?.last_insert_rowid())
+                    let mut ids = vec![];
+                    for (series, span) in spans {
+                        let row = sqlx::query!(
+                            "INSERT INTO excuse (series_id, span_start, span_end, by_whom, note, given_at) VALUES (?, ?, ?, ?, ?, ?)",
+                            series,
+                            span.start.0,
+                            span.end.0,
+                            by,
+                            note,
+                            now.0
+                        );
+                        ids.push(row.execute(&mut *c).await?.last_insert_rowid());
+                    }
+                    Ok(ids)
                 })
             })
             .await

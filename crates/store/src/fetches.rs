@@ -4,11 +4,11 @@
 //! transaction, its bars and the row's figures. A process killed between the
 //! two finds the row again ([`Store::to_replay`]) and needs no network.
 
-use crate::{bars, payloads::Packed, quarantine::Suspect, Result, Store, StoreError};
+use crate::{Result, Store, StoreError, bars, payloads::Packed, quarantine::Suspect};
 use mizuno_core::{
+    Bars, Interval, Slot, Span, Timestamp,
     bar::Learned,
     gap::{Asked, Outcome},
-    Bars, Interval, Slot, Span, Timestamp,
 };
 use std::collections::HashMap;
 
@@ -125,7 +125,8 @@ impl Store {
                     };
                     let size = answer.body.map_or(0, |b| b.len() as i64);
                     let (class, message) = failure.map(|f| (f.class, f.message)).unzip();
-                    let row = sqlx::query!(
+                    let row =
+                        sqlx::query!(
                         "INSERT INTO fetch (run_id, series_id, window_start, window_end, state, asked_at, answered_at, attempts, request,
                              http_status, payload, payload_size, failure, message) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                         answer.run, answer.series, answer.window.start.0, answer.window.end.0, state, answer.asked_at.0, answered_at.0,
@@ -174,9 +175,14 @@ impl Store {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    sqlx::query!("UPDATE fetch SET state = 'failed', failure = ?, message = ? WHERE id = ?", failure.class, failure.message, fetch)
-                        .execute(c)
-                        .await?;
+                    sqlx::query!(
+                        "UPDATE fetch SET state = 'failed', failure = ?, message = ? WHERE id = ?",
+                        failure.class,
+                        failure.message,
+                        fetch
+                    )
+                    .execute(c)
+                    .await?;
                     Ok(())
                 })
             })
@@ -215,7 +221,13 @@ impl Store {
             "SELECT * FROM fetch WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR run_id = ?2) AND (?3 IS NULL OR series_id = ?3)
                  AND (?4 IS NULL OR state = ?4) AND (?5 IS NULL OR window_end > ?5) AND (?6 IS NULL OR window_start < ?6)
              ORDER BY id DESC LIMIT ?7",
-            id, run, series, state, from, to, most
+            id,
+            run,
+            series,
+            state,
+            from,
+            to,
+            most
         )
         .fetch_all(&self.readers)
         .await?;

@@ -1,7 +1,7 @@
 //! What can be traded, as last told by the instrument lists.
 
 use crate::{Result, Store, StoreError};
-use mizuno_core::{instrument::FormerSymbol, Decimal, Instrument, TradeDate};
+use mizuno_core::{Decimal, Instrument, TradeDate, instrument::FormerSymbol};
 
 impl Store {
     /// Takes in an instrument list: new ones are added, known ones brought up to date, none removed.
@@ -22,7 +22,15 @@ impl Store {
                                  currency = excluded.currency, tick_size = excluded.tick_size, multiplier = excluded.multiplier,
                                  listed = excluded.listed, last_traded = excluded.last_traded
                              RETURNING id",
-                            i.symbol, i.name, i.kind, i.venue, i.currency, tick, multiplier, listed, last
+                            i.symbol,
+                            i.name,
+                            i.kind,
+                            i.venue,
+                            i.currency,
+                            tick,
+                            multiplier,
+                            listed,
+                            last
                         )
                         .fetch_one(&mut *c)
                         .await?;
@@ -30,7 +38,9 @@ impl Store {
                             sqlx::query!(
                                 "INSERT INTO former_symbol (instrument_id, symbol, until) VALUES (?, ?, ?)
                                  ON CONFLICT DO UPDATE SET until = excluded.until",
-                                id, former.symbol, former.until.0
+                                id,
+                                former.symbol,
+                                former.until.0
                             )
                             .execute(&mut *c)
                             .await?;

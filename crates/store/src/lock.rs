@@ -13,13 +13,7 @@ pub(crate) struct DirectoryLock(#[allow(dead_code, reason = "held, not read")] F
 impl DirectoryLock {
     pub(crate) fn take(dir: &Path) -> Result<DirectoryLock> {
         let failed = |source| StoreError::Directory { path: dir.to_owned(), source };
-        let mut file = OpenOptions::new()
-            .create(true)
-            .truncate(false)
-            .read(true)
-            .write(true)
-            .open(dir.join("lock"))
-            .map_err(failed)?;
+        let mut file = OpenOptions::new().create(true).truncate(false).read(true).write(true).open(dir.join("lock")).map_err(failed)?;
         match file.try_lock() {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {

@@ -25,7 +25,12 @@ impl Suspect {
             "INSERT INTO quarantine (series_id, fetch_id, slot, line, flaw, text)
              SELECT ?1, ?2, ?3, ?4, ?5, ?6 WHERE NOT EXISTS
                  (SELECT 1 FROM quarantine WHERE series_id = ?1 AND slot IS ?3 AND flaw = ?5 AND text = ?6)",
-            series, fetch, slot, line, self.flaw, self.text
+            series,
+            fetch,
+            slot,
+            line,
+            self.flaw,
+            self.text
         )
         .execute(connection)
         .await?;

@@ -98,7 +98,10 @@ impl Store {
                     let reason = reason.word();
                     let run = sqlx::query!(
                         "INSERT INTO run (collector, reason, scope, started_at, state) VALUES (?, ?, ?, ?, 'running')",
-                        collector, reason, scope, now.0
+                        collector,
+                        reason,
+                        scope,
+                        now.0
                     );
                     Ok(run.execute(c).await?.last_insert_rowid())
                 })

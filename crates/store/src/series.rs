@@ -21,9 +21,8 @@ impl Store {
     /// When an instrument is unknown, or the database cannot be written.
     pub async fn ensure_series(&self, keys: Vec<SeriesKey>) -> Result<Vec<SeriesRow>> {
         let known = self.series().await?;
-        let find = |all: &[SeriesRow]| -> Option<Vec<SeriesRow>> {
-            keys.iter().map(|k| all.iter().find(|s| s.key == *k).cloned()).collect()
-        };
+        let find =
+            |all: &[SeriesRow]| -> Option<Vec<SeriesRow>> { keys.iter().map(|k| all.iter().find(|s| s.key == *k).cloned()).collect() };
         if let Some(all) = find(&known) {
             return Ok(all);
         }
@@ -36,7 +35,10 @@ impl Store {
                         let made = sqlx::query!(
                             "INSERT INTO series (instrument_id, interval, side, source)
                              SELECT id, ?, ?, ? FROM instrument WHERE symbol = ? ON CONFLICT DO NOTHING",
-                            interval, side, key.source, key.symbol
+                            interval,
+                            side,
+                            key.source,
+                            key.symbol
                         )
                         .execute(&mut *c)
                         .await?;

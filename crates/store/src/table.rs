@@ -77,17 +77,16 @@ pub struct TableWriter<W: Write + Send> {
 fn schema(columns: &[Column]) -> Result<TypePtr> {
     let field = |c: &Column| {
         let (physical, logical) = match c.kind {
-            Kind::Instant => (
-                Physical::INT64,
-                Some(LogicalType::timestamp(true, parquet::basic::TimeUnit::MICROS)),
-            ),
+            Kind::Instant => (Physical::INT64, Some(LogicalType::timestamp(true, parquet::basic::TimeUnit::MICROS))),
             Kind::Date => (Physical::INT32, Some(LogicalType::Date)),
             Kind::Decimal(scale) => (Physical::INT64, Some(LogicalType::decimal(i32::from(scale), 18))),
             Kind::Whole => (Physical::INT64, None),
         };
-        let mut builder = Type::primitive_type_builder(c.name, physical)
-            .with_logical_type(logical)
-            .with_repetition(if c.optional { Repetition::OPTIONAL } else { Repetition::REQUIRED });
+        let mut builder = Type::primitive_type_builder(c.name, physical).with_logical_type(logical).with_repetition(if c.optional {
+            Repetition::OPTIONAL
+        } else {
+            Repetition::REQUIRED
+        });
         if let Kind::Decimal(scale) = c.kind {
             builder = builder.with_precision(18).with_scale(i32::from(scale));
         }

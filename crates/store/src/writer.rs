@@ -11,8 +11,8 @@ use std::{
     future::Future,
     pin::Pin,
     sync::{
-        atomic::{AtomicI64, Ordering},
         Arc,
+        atomic::{AtomicI64, Ordering},
     },
 };
 use tokio::sync::{mpsc, oneshot};

@@ -55,7 +55,14 @@ pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
     }
     let which = if ask.which.contains('/') { "series" } else { "instrument" };
     let mut query = vec![(which, ask.which.as_str()), ("format", &format)];
-    let options = [("source", &ask.source), ("from", &ask.from), ("to", &ask.to), ("as_of", &ask.as_of), ("columns", &ask.columns), ("zone", &ask.zone)];
+    let options = [
+        ("source", &ask.source),
+        ("from", &ask.from),
+        ("to", &ask.to),
+        ("as_of", &ask.as_of),
+        ("columns", &ask.columns),
+        ("zone", &ask.zone),
+    ];
     query.extend(options.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?))));
     if which == "instrument" {
         query.push(("interval", ask.interval.as_deref().unwrap_or("1d")));

@@ -45,7 +45,7 @@ pub async fn coverage(client: &Client, ask: Coverage) -> Result<Code, Failure> {
         vec![row.series.clone(), show::percent(&sum), show::count(sum.missing), marks(row)]
     });
     show::table(&["series", "complete", "missing", &format!("{first} to {last}, a {} each", table.by)], &[1, 2], rows.collect());
-    println!("\n█ complete   ▓ over half   ░ some   · none   e excused   blank: nothing expected");
+    out!("\n█ complete   ▓ over half   ░ some   · none   e excused   blank: nothing expected");
     Ok(Code::Fine)
 }
 

@@ -2,6 +2,7 @@
 
 use crate::{
     client::Client,
+    commands::gaps::Gaps,
     exit::{Code, Failure},
     show,
 };
@@ -12,15 +13,20 @@ use reqwest::Method;
 /// What to accept, who does, and why.
 #[derive(Args)]
 pub struct Excuse {
-    /// Id of a gap, or the name of a series with --from and --to.
-    #[arg(value_name = "GAP|SERIES")]
-    what: String,
-    /// First trade date or instant, with a series.
-    #[arg(long, requires = "to")]
-    from: Option<String>,
-    /// Last trade date, included, or an instant, not included.
-    #[arg(long, requires = "from")]
-    to: Option<String>,
+    /// Ids of gaps, or the name of one series with --since and --until.
+    #[arg(value_name = "GAP|SERIES", required_unless_present = "all")]
+    what: Vec<String>,
+    /// With a series: first trade date or instant.
+    #[arg(long, requires = "until")]
+    since: Option<String>,
+    /// With a series: last trade date, included, or an instant, not included.
+    #[arg(long, requires = "since")]
+    until: Option<String>,
+    /// All gaps within the filters.
+    #[arg(long, conflicts_with = "what")]
+    all: bool,
+    #[command(flatten)]
+    filter: Gaps,
     /// Who accepts it.
     #[arg(long)]
     by: String,
@@ -30,21 +36,25 @@ pub struct Excuse {
 }
 
 pub async fn excuse(client: &Client, ask: Excuse) -> Result<Code, Failure> {
-    let gap = ask.what.contains('@');
-    let body = NewExcuse {
-        gap: gap.then(|| ask.what.clone()),
-        series: (!gap).then_some(ask.what),
-        from: ask.from,
-        to: ask.to,
-        by: ask.by,
-        note: ask.note,
+    let Excuse { what, since, until, all, filter, by, note } = ask;
+    let body = match &what[..] {
+        [series] if since.is_some() => NewExcuse { series: Some(series.clone()), from: since, to: until, by, note, ..NewExcuse::default() },
+        gaps if !all => NewExcuse { gaps: gaps.to_vec(), by, note, ..NewExcuse::default() },
+        _ => NewExcuse { gaps: filter.find(client).await?.into_iter().map(|g| g.id).collect(), by, note, ..NewExcuse::default() },
     };
-    let given: mizuno_api::Excuse = client.post("/excuses", &body).await?;
+    if all && body.gaps.is_empty() {
+        eprintln!("no gaps to excuse");
+        return Ok(Code::Fine);
+    }
+    let given: Vec<mizuno_api::Excuse> = client.post("/excuses", &body).await?;
     if client.json {
         show::json(&given)?;
-    } else {
-        println!("excuse {}: {} from {} to {} needs no bars; take it back with: mizuno excuses --revoke {}", given.id, given.series, given.from, given.to, given.id);
+        return Ok(Code::Fine);
     }
+    for excuse in &given {
+        out!("excuse {}: {} needs no bars from {} to {}", excuse.id, excuse.series, excuse.from, excuse.to);
+    }
+    eprintln!("take one back with: mizuno excuses --revoke ID");
     Ok(Code::Fine)
 }
 
@@ -62,7 +72,16 @@ pub async fn excuses(client: &Client, revoke: Option<i64>) -> Result<Code, Failu
     let zone = client.zone().await?;
     let row = |e: &mizuno_api::Excuse| {
         let state = if e.revoked_at.is_some() { "taken back" } else { "in force" };
-        vec![e.id.to_string(), e.series.clone(), e.from.clone(), e.to.clone(), state.to_owned(), e.by.clone(), zone.minute(&e.given_at), e.note.clone()]
+        vec![
+            e.id.to_string(),
+            e.series.clone(),
+            e.from.clone(),
+            e.to.clone(),
+            state.to_owned(),
+            e.by.clone(),
+            zone.minute(&e.given_at),
+            e.note.clone(),
+        ]
     };
     let given = format!("given ({})", zone.name());
     show::table(&["id", "series", "from", "to", "state", "by", &given, "note"], &[0], all.iter().map(row).collect());

@@ -63,7 +63,11 @@ pub async fn fetches(client: &Client, ask: Fetches) -> Result<Code, Failure> {
             result,
         ]
     };
-    show::table(&["fetch", "run", "series", "from", "to", "state", "tries", "rows", "result"], &[0, 1, 6, 7], found.iter().map(row).collect());
+    show::table(
+        &["fetch", "run", "series", "from", "to", "state", "tries", "rows", "result"],
+        &[0, 1, 6, 7],
+        found.iter().map(row).collect(),
+    );
     Ok(Code::Fine)
 }
 
@@ -78,22 +82,29 @@ async fn one(client: &Client, id: i64) -> Result<Code, Failure> {
         return Ok(Code::Fine);
     }
     let zone = client.zone().await?;
-    println!("fetch {} of run {}, {}", f.id, f.run, f.state);
-    println!("series     {}", f.series);
-    println!("window     {} to {}", f.from, f.to);
-    println!("request    {}", f.request);
-    println!("asked      {} {}, {} attempts", zone.wall(&f.asked_at), zone.name(), f.attempts);
+    out!("fetch {} of run {}, {}", f.id, f.run, f.state);
+    out!("series     {}", f.series);
+    out!("window     {} to {}", f.from, f.to);
+    out!("request    {}", f.request);
+    out!("asked      {} {}, {} attempts", zone.wall(&f.asked_at), zone.name(), f.attempts);
     if let Some(status) = f.status {
-        println!("answer     status {status}, {} bytes, {} rows", show::count(f.payload_bytes), f.rows);
+        out!("answer     status {status}, {} bytes, {} rows", show::count(f.payload_bytes), f.rows);
     }
     match (&f.failure, &f.message) {
-        (Some(class), message) => println!("failed     {class}: {}", message.as_deref().unwrap_or_default()),
-        _ => println!("bars       {} new, {} same, {} restated, {} in quarantine, {} unfinished", f.bars_new, f.bars_same, f.restated, f.refused, f.unfinished),
+        (Some(class), message) => out!("failed     {class}: {}", message.as_deref().unwrap_or_default()),
+        _ => out!(
+            "bars       {} new, {} same, {} restated, {} in quarantine, {} unfinished",
+            f.bars_new,
+            f.bars_same,
+            f.restated,
+            f.refused,
+            f.unfinished
+        ),
     }
     if let (Some(digest), Some(lines)) = (&f.payload, &f.first_lines) {
-        println!("payload    sha256 {digest}");
+        out!("payload    sha256 {digest}");
         for line in lines {
-            println!("    {line}");
+            out!("    {line}");
         }
         eprintln!("the whole answer: mizuno fetches {id} --payload");
     }
@@ -117,9 +128,9 @@ pub async fn quarantine(client: &Client) -> Result<Code, Failure> {
         eprintln!("nothing is in quarantine");
     }
     for q in &found {
-        println!("{} {}, line {} of fetch {}", q.series, q.at.as_deref().unwrap_or("at no readable time"), q.line, q.fetch);
-        println!("    {}: {}", q.flaw, q.because);
-        println!("    {}", q.text);
+        out!("{} {}, line {} of fetch {}", q.series, q.at.as_deref().unwrap_or("at no readable time"), q.line, q.fetch);
+        out!("    {}: {}", q.flaw, q.because);
+        out!("    {}", q.text);
     }
     Ok(Code::Fine)
 }

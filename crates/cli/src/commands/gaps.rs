@@ -29,7 +29,8 @@ pub struct Gaps {
 }
 
 impl Gaps {
-    async fn find(&self, client: &Client) -> Result<Vec<Gap>, Failure> {
+    /// The gaps the filters let through.
+    pub async fn find(&self, client: &Client) -> Result<Vec<Gap>, Failure> {
         let options = [
             ("instrument", &self.instrument),
             ("interval", &self.interval),
@@ -53,11 +54,11 @@ pub async fn gaps(client: &Client, ask: Gaps) -> Result<Code, Failure> {
         return Ok(Code::Fine);
     }
     for gap in &found {
-        println!("{}", gap.id);
-        println!("    {} bars missing, {}", show::count(gap.slots), gap.when);
-        println!("    {}: {}", gap.cause, gap.because);
+        out!("{}", gap.id);
+        out!("    {} bars missing, {}", show::count(gap.slots), gap.when);
+        out!("    {}: {}", gap.cause, gap.because);
         let fetch = gap.fetch.map_or(String::new(), |f| format!(", last by fetch {f}"));
-        println!("    asked {} times{fetch}; suggestion: {}", gap.asked, gap.suggestion);
+        out!("    asked {} times{fetch}; suggestion: {}", gap.asked, gap.suggestion);
     }
     let bars: u64 = found.iter().map(|g| g.slots).sum();
     eprintln!("{} gaps, {} bars; close them with `mizuno repair` or `mizuno excuse`", found.len(), show::count(bars));

@@ -24,7 +24,16 @@ pub async fn instruments(client: &Client, words: &[String]) -> Result<Code, Fail
             (first, Some(last)) => format!("{} to {last}", first.as_deref().unwrap_or("")).trim().to_owned(),
         };
         let former: Vec<String> = i.former.iter().map(|f| format!("{} until {}", f.symbol, f.until)).collect();
-        vec![i.symbol.clone(), i.name.clone(), i.kind.clone(), i.venue.clone(), i.currency.clone(), life, former.join("; "), i.series.join(" ")]
+        vec![
+            i.symbol.clone(),
+            i.name.clone(),
+            i.kind.clone(),
+            i.venue.clone(),
+            i.currency.clone(),
+            life,
+            former.join("; "),
+            i.series.join(" "),
+        ]
     };
     show::table(&["symbol", "name", "kind", "venue", "currency", "traded", "formerly", "series"], &[], found.iter().map(row).collect());
     Ok(Code::Fine)

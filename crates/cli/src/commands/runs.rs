@@ -37,7 +37,7 @@ pub async fn collect(client: &Client, ask: Collect) -> Result<Code, Failure> {
         if client.json {
             show::json(&run)?;
         } else {
-            println!("run {} of {} has begun; look at it with: mizuno runs {}", run.id, run.collector, run.id);
+            out!("run {} of {} has begun; look at it with: mizuno runs {}", run.id, run.collector, run.id);
         }
         return Ok(Code::Fine);
     }
@@ -98,7 +98,7 @@ pub async fn runs(client: &Client, ask: Runs) -> Result<Code, Failure> {
     );
     if ask.id.is_some() {
         for (class, n) in found.iter().flat_map(|r| &r.failures) {
-            println!("{n} failed: {class}");
+            out!("{n} failed: {class}");
         }
     }
     Ok(Code::Fine)

@@ -19,35 +19,35 @@ pub async fn status(client: &Client) -> Result<Code, Failure> {
 
 fn print(status: &Status) {
     let zone = Zone::of(status);
-    println!("{}, {} {}", status.desk, zone.minute(&status.now), zone.name());
+    out!("{}, {} {}", status.desk, zone.minute(&status.now), zone.name());
     for venue in &status.venues {
         let (Some(opens), Some(closes)) = (&venue.opens, &venue.closes) else { continue };
         let closes = zone.minute(closes);
         match venue.open {
-            true => println!("{} is open until {}", venue.code, &closes[11..]),
-            false => println!("{} is closed; session {} to {}", venue.code, zone.minute(opens), &closes[11..]),
+            true => out!("{} is open until {}", venue.code, &closes[11..]),
+            false => out!("{} is closed; session {} to {}", venue.code, zone.minute(opens), &closes[11..]),
         }
     }
-    println!();
+    out!("");
     if status.all_clear {
-        println!("All clear: nothing is late, failed, missing or in quarantine.");
+        out!("All clear: nothing is late, failed, missing or in quarantine.");
     }
     for concern in &status.concerns {
-        println!("{:<12} {}", concern.kind.to_uppercase(), concern.what);
-        println!("{:<12} {} ({})", "", concern.next, concern.command);
+        out!("{:<12} {}", concern.kind.to_uppercase(), concern.what);
+        out!("{:<12} {} ({})", "", concern.next, concern.command);
     }
-    println!();
+    out!("");
     show::table(
         &["collector", "last run", "state", "next", "complete", "missing", "schedule"],
         &[4, 5],
         status.collectors.iter().map(|c| collector(c, &zone)).collect(),
     );
-    println!();
+    out!("");
     for source in &status.sources {
-        println!("{}: {} of {} calls used in the last minute", source.name, source.calls_in_last_minute, source.calls_a_minute);
+        out!("{}: {} of {} calls used in the last minute", source.name, source.calls_in_last_minute, source.calls_a_minute);
     }
     let t = &status.totals;
-    println!(
+    out!(
         "{} bars of {} instruments in {} series, {} on disk",
         show::count(t.bars),
         show::count(t.instruments),

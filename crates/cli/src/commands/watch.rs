@@ -27,7 +27,8 @@ pub async fn watch(client: &Client) -> Result<Code, Failure> {
             let line: Vec<u8> = waiting.drain(..=end).collect();
             let line = String::from_utf8_lossy(&line);
             let Some(data) = line.strip_prefix("data: ") else { continue };
-            let shown = if client.json { Some(data.trim_end().to_owned()) } else { serde_json::from_str(data).ok().and_then(|e| told(&e, &zone)) };
+            let shown =
+                if client.json { Some(data.trim_end().to_owned()) } else { serde_json::from_str(data).ok().and_then(|e| told(&e, &zone)) };
             if let Some(text) = shown
                 && writeln!(std::io::stdout(), "{text}").is_err()
             {

@@ -82,7 +82,8 @@ impl Column {
     pub(crate) fn list(text: Option<&str>, interval: Interval) -> Result<Vec<Column>, ServiceError> {
         let Some(text) = text else { return Ok(Column::ALL.to_vec()) };
         let find = |name: &str| {
-            let known = Column::ALL.into_iter().find(|c| c.name(interval) == name || (*c == Column::Time && (name == "time" || name == "date")));
+            let known =
+                Column::ALL.into_iter().find(|c| c.name(interval) == name || (*c == Column::Time && (name == "time" || name == "date")));
             known.ok_or_else(|| {
                 let names: Vec<_> = Column::ALL.iter().map(|c| c.name(interval)).collect();
                 ServiceError::Invalid(format!("columns: `{name}` is not a column; there is {}", names.join(", ")))

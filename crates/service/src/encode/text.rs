@@ -2,7 +2,7 @@
 
 use super::{Column, Encoder, Format, Layout};
 use jiff::tz::TimeZone;
-use mizuno_core::{time::SECOND, Bar, Bars, Slot, TradeDate};
+use mizuno_core::{Bar, Bars, Slot, TradeDate, time::SECOND};
 
 pub(super) struct TextEncoder {
     layout: Layout,

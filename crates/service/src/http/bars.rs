@@ -8,10 +8,9 @@ use crate::{
     moments,
 };
 use actix_web::{
-    get,
+    HttpResponse, get,
     http::header::{self, EntityTag, IfNoneMatch},
     web::{Bytes, Data, Query},
-    HttpResponse,
 };
 use mizuno_store::{bars::Reading, series::SeriesRow};
 use serde::Deserialize;
@@ -59,7 +58,11 @@ pub(super) struct Question {
     )
 )]
 #[get("/api/v1/bars")]
-pub(super) async fn serve_bars(desk: Data<Desk>, ask: Query<Question>, seen: Option<actix_web::web::Header<IfNoneMatch>>) -> Result<HttpResponse, Refusal> {
+pub(super) async fn serve_bars(
+    desk: Data<Desk>,
+    ask: Query<Question>,
+    seen: Option<actix_web::web::Header<IfNoneMatch>>,
+) -> Result<HttpResponse, Refusal> {
     let row = choose(&desk, &ask).await?;
     let key = row.key.clone();
     let instrument = desk.instrument(&key.symbol)?;
@@ -79,7 +82,8 @@ pub(super) async fn serve_bars(desk: Data<Desk>, ask: Query<Question>, seen: Opt
     }
     let completeness = desk.views(vec![row.clone()]).await?.first().map(|v| v.completeness(&span));
     let reading = desk.store.read(&row, span, as_of).await?;
-    let layout = Layout { format, columns, interval: key.interval, zone, price_scale: reading.price_scale, volume_scale: reading.volume_scale };
+    let layout =
+        Layout { format, columns, interval: key.interval, zone, price_scale: reading.price_scale, volume_scale: reading.volume_scale };
 
     let (pieces, body) = mpsc::channel(2);
     tokio::spawn(stream(reading, layout, pieces));
@@ -87,7 +91,10 @@ pub(super) async fn serve_bars(desk: Data<Desk>, ask: Query<Question>, seen: Opt
     response
         .content_type(format.media_type())
         .insert_header(header::ETag(tag))
-        .insert_header(("Content-Disposition", format!("attachment; filename=\"{}.{}\"", key.to_string().replace('/', "_"), format.ending())))
+        .insert_header((
+            "Content-Disposition",
+            format!("attachment; filename=\"{}.{}\"", key.to_string().replace('/', "_"), format.ending()),
+        ))
         .insert_header(("Mizuno-Series", key.to_string()));
     if let Some(c) = completeness {
         let figures = format!("expected={}, held={}, excused={}, missing={}", c.expected, c.held, c.excused, c.missing);
@@ -121,7 +128,8 @@ async fn stream(mut reading: Reading, layout: Layout, pieces: mpsc::Sender<Resul
 }
 
 fn zone(name: &str) -> Result<jiff::tz::TimeZone, Refusal> {
-    jiff::tz::TimeZone::get(name).map_err(|_| Refusal::invalid(format!("zone: `{name}` is not an IANA time zone; write it like Pacific/Auckland")))
+    jiff::tz::TimeZone::get(name)
+        .map_err(|_| Refusal::invalid(format!("zone: `{name}` is not an IANA time zone; write it like Pacific/Auckland")))
 }
 
 /// The validator: the series' revision, and everything that shapes the answer.
@@ -143,7 +151,8 @@ async fn choose(desk: &Desk, ask: &Question) -> Result<SeriesRow, Refusal> {
         };
         let symbol = &desk.instrument(symbol)?.symbol;
         let interval = ask.interval.as_deref().unwrap_or("1d");
-        let interval: mizuno_core::Interval = interval.parse().map_err(|e: mizuno_core::interval::NotAnInterval| Refusal::invalid(e.to_string()))?;
+        let interval: mizuno_core::Interval =
+            interval.parse().map_err(|e: mizuno_core::interval::NotAnInterval| Refusal::invalid(e.to_string()))?;
         all.iter().filter(|s| s.key.symbol == *symbol && s.key.interval == interval).collect()
     };
     found.retain(|s| ask.source.as_ref().is_none_or(|name| *name == s.key.source));
@@ -151,7 +160,12 @@ async fn choose(desk: &Desk, ask: &Question) -> Result<SeriesRow, Refusal> {
         [one] => Ok(one.clone()),
         [] => {
             let wanted = ask.series.clone().unwrap_or_else(|| {
-                format!("{}/{}/{}", ask.instrument.as_deref().unwrap_or_default(), ask.interval.as_deref().unwrap_or("1d"), ask.source.as_deref().unwrap_or("*"))
+                format!(
+                    "{}/{}/{}",
+                    ask.instrument.as_deref().unwrap_or_default(),
+                    ask.interval.as_deref().unwrap_or("1d"),
+                    ask.source.as_deref().unwrap_or("*")
+                )
             });
             let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
             Err(ServiceError::unknown("series", &wanted, names.iter().map(String::as_str)).into())

@@ -1,7 +1,7 @@
 //! The console's files, built from `console/` and carried in the binary.
 
 use super::problem::Refusal;
-use actix_web::{http::StatusCode, HttpRequest, HttpResponse};
+use actix_web::{HttpRequest, HttpResponse, http::StatusCode};
 use rust_embed::RustEmbed;
 
 #[derive(RustEmbed)]

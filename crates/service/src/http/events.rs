@@ -2,11 +2,10 @@
 
 use crate::desk::Desk;
 use actix_web::{
-    get,
+    HttpResponse, get,
     web::{Bytes, Data},
-    HttpResponse,
 };
-use futures_util::{stream, Stream, StreamExt};
+use futures_util::{Stream, StreamExt, stream};
 use std::{convert::Infallible, time::Duration};
 use tokio_stream::wrappers::BroadcastStream;
 

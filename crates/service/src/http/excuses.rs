@@ -3,9 +3,8 @@
 use super::{problem::Refusal, wire};
 use crate::{desk::Desk, error::ServiceError, moments};
 use actix_web::{
-    delete, get, post,
+    HttpResponse, delete, get, post,
     web::{Data, Json, Path},
-    HttpResponse,
 };
 use mizuno_api::{Event, Excuse, NewExcuse};
 use mizuno_core::{SeriesKey, Span};
@@ -21,53 +20,58 @@ pub(super) async fn list_excuses(desk: Data<Desk>) -> Result<Json<Vec<Excuse>>, 
     Ok(Json(shown.collect()))
 }
 
-/// Accepts an absence, with a name and a note.
-#[utoipa::path(request_body = NewExcuse, responses((status = 201, body = Excuse)))]
+/// Accepts absences, with a name and a note; all of them or, when one cannot be found, none.
+#[utoipa::path(request_body = NewExcuse, responses((status = 201, body = Vec<Excuse>)))]
 #[post("/api/v1/excuses")]
 pub(super) async fn give_excuse(desk: Data<Desk>, ask: Json<NewExcuse>) -> Result<HttpResponse, Refusal> {
     let ask = ask.into_inner();
-    let (by, note) = (ask.by.trim().to_owned(), ask.note.trim().to_owned());
+    let (by, note) = (ask.by.trim(), ask.note.trim());
     if by.is_empty() || note.is_empty() {
         return Err(Refusal::invalid("an excuse needs a name (`by`) and a reason (`note`); nothing closes silently".to_owned()));
     }
-    let (row, span) = stretch(&desk, &ask).await?;
-    let now = desk.clock.now();
-    let id = desk.store.excuse(row.id, span, by, note, now).await?;
+    let stretches = stretches(&desk, &ask).await?;
+    let spans = stretches.iter().map(|(row, span)| (row.id, span.clone())).collect();
+    let ids = desk.store.excuse(spans, by.to_owned(), note.to_owned(), desk.clock.now()).await?;
     desk.events.tell(Event::Excuses);
-    let given = desk.store.excuses().await?.into_iter().find(|e| e.id == id);
-    let given = given.ok_or_else(|| ServiceError::unknown("excuse", &id.to_string(), std::iter::empty()))?;
-    Ok(HttpResponse::Created().json(wire::excuse(&given, &row.key)))
+    let all = desk.store.excuses().await?;
+    let given = all.iter().filter(|e| ids.contains(&e.id));
+    let shown = given.filter_map(|e| Some(wire::excuse(e, &stretches.iter().find(|(row, _)| row.id == e.series)?.0.key)));
+    Ok(HttpResponse::Created().json(shown.collect::<Vec<_>>()))
 }
 
-/// The series and span an excuse is about.
-async fn stretch(desk: &Desk, ask: &NewExcuse) -> Result<(SeriesRow, Span), Refusal> {
-    let find = async |key: &SeriesKey| {
-        let all = desk.store.series().await?;
-        let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
-        let found = all.into_iter().find(|s| s.key == *key);
-        Ok::<_, Refusal>(found.ok_or_else(|| ServiceError::unknown("series", &key.to_string(), names.iter().map(String::as_str)))?)
+/// The series and spans an excuse is about.
+async fn stretches(desk: &Desk, ask: &NewExcuse) -> Result<Vec<(SeriesRow, Span)>, Refusal> {
+    let all = desk.store.series().await?;
+    let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
+    let find = |key: &SeriesKey| {
+        let unknown = || ServiceError::unknown("series", &key.to_string(), names.iter().map(String::as_str));
+        all.iter().find(|s| s.key == *key).cloned().ok_or_else(unknown)
     };
-    match (&ask.gap, &ask.series, &ask.from, &ask.to) {
-        (Some(id), None, None, None) => {
-            let (key, slot) = moments::parse_gap_id(id)?;
-            let row = find(&key).await?;
-            let views = desk.views(vec![row.clone()]).await?;
-            let gap = views.iter().flat_map(|v| v.gaps()).find(|g| g.span.start == slot);
-            let gap = gap.ok_or_else(|| ServiceError::Unknown {
-                kind: "gap",
-                id: id.clone(),
-                hint: "it may have been closed or have moved; list the gaps again".to_owned(),
-            })?;
-            Ok((row, gap.span))
+    match (&ask.gaps[..], &ask.series, &ask.from, &ask.to) {
+        ([_, ..], None, None, None) => {
+            let wanted = ask.gaps.iter().map(|id| moments::parse_gap_id(id)).collect::<Result<Vec<_>, _>>()?;
+            let mut rows = wanted.iter().map(|(key, _)| find(key)).collect::<Result<Vec<_>, _>>()?;
+            rows.sort_by_key(|r| r.id);
+            rows.dedup_by_key(|r| r.id);
+            let views = desk.views(rows).await?;
+            let gaps: Vec<_> = views.iter().flat_map(|v| v.gaps().into_iter().map(move |g| (&v.row, g.span))).collect();
+            let gap = |(id, (key, slot)): (&String, &(SeriesKey, mizuno_core::Slot))| {
+                let found = gaps.iter().find(|(row, span)| row.key == *key && span.start == *slot);
+                let hint = "it may have been closed or have moved; list the gaps again".to_owned();
+                found
+                    .map(|(row, span)| ((*row).clone(), span.clone()))
+                    .ok_or_else(|| ServiceError::Unknown { kind: "gap", id: id.clone(), hint }.into())
+            };
+            ask.gaps.iter().zip(&wanted).map(gap).collect()
         }
-        (None, Some(name), Some(from), Some(to)) => {
+        ([], Some(name), Some(from), Some(to)) => {
             let key = name.parse::<SeriesKey>().map_err(|e| Refusal::invalid(e.to_string()))?;
-            let row = find(&key).await?;
+            let row = find(&key)?;
             let post = desk.post_of(&key).ok_or_else(|| Refusal::invalid(format!("no collector keeps {key}")))?;
             let span = moments::span(moments::Asked { from: Some(from), to: Some(to) }, key.interval, post.calendar)?;
-            Ok((row, span))
+            Ok(vec![(row, span)])
         }
-        _ => Err(Refusal::invalid("name either a gap, or a series with from and to".to_owned())),
+        _ => Err(Refusal::invalid("name either gaps, or a series with from and to".to_owned())),
     }
 }
 

@@ -3,9 +3,8 @@
 use super::{problem::Refusal, wire};
 use crate::desk::Desk;
 use actix_web::{
-    get,
+    HttpResponse, get,
     web::{Data, Json, Path, Query},
-    HttpResponse,
 };
 use mizuno_api::Fetch;
 use mizuno_core::SeriesKey;
@@ -77,7 +76,11 @@ pub(super) async fn show_fetch(desk: Data<Desk>, id: Path<i64>) -> Result<Json<F
 #[get("/api/v1/fetches/{id}/payload")]
 pub(super) async fn serve_payload(desk: Data<Desk>, id: Path<i64>) -> Result<HttpResponse, Refusal> {
     let row = desk.store.fetch(*id).await?;
-    let none = || crate::ServiceError::Unknown { kind: "payload of fetch", id: id.to_string(), hint: "the source gave no answer at all".to_owned() };
+    let none = || crate::ServiceError::Unknown {
+        kind: "payload of fetch",
+        id: id.to_string(),
+        hint: "the source gave no answer at all".to_owned(),
+    };
     let digest = row.payload.ok_or_else(none)?;
     let body = desk.store.payload(&digest).await?;
     // Never shown as a page: what a source sent may be a page meant to mislead.

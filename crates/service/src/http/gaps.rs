@@ -59,7 +59,8 @@ pub(super) async fn list_gaps(desk: Data<Desk>, which: Query<Which>) -> Result<J
             (None, Some(_)) => true,
             (None, None) => g.cause.can_refetch(),
         };
-        found.extend(view.gaps().into_iter().filter(|g| wanted(g) && g.span.start < span.end && g.span.end > span.start).map(|g| (view, g)));
+        found
+            .extend(view.gaps().into_iter().filter(|g| wanted(g) && g.span.start < span.end && g.span.end > span.start).map(|g| (view, g)));
     }
     let end = |(view, g): &(&View<'_>, mizuno_core::Gap)| match view.row.key.interval {
         mizuno_core::Interval::Daily => g.span.end.0 * mizuno_core::time::DAY,

@@ -15,10 +15,10 @@ pub(crate) mod wire;
 
 use crate::desk::Desk;
 use actix_web::{
+    App, HttpResponse, HttpServer,
     dev::Server,
     middleware::{Compress, DefaultHeaders},
     web::{self, Data, JsonConfig, PathConfig, QueryConfig},
-    App, HttpResponse, HttpServer,
 };
 use problem::Refusal;
 use std::{io, net::TcpListener, sync::Arc};
@@ -31,9 +31,25 @@ const LARGEST_BODY: usize = 64 * 1024;
 #[openapi(
     info(title = "Mizuno", description = "Complete, reproducible price bars and the story of each.", license(name = "Apache-2.0")),
     paths(
-        status::show_status, instruments::list_instruments, instruments::list_series, bars::serve_bars, coverage::show_coverage, gaps::list_gaps, gaps::list_quarantine,
-        runs::list_runs, runs::show_run, runs::start_run, runs::repair_gaps, runs::cancel_run, fetches::list_fetches, fetches::show_fetch, fetches::serve_payload,
-        excuses::list_excuses, excuses::give_excuse, excuses::revoke_excuse, events::stream_events
+        status::show_status,
+        instruments::list_instruments,
+        instruments::list_series,
+        bars::serve_bars,
+        coverage::show_coverage,
+        gaps::list_gaps,
+        gaps::list_quarantine,
+        runs::list_runs,
+        runs::show_run,
+        runs::start_run,
+        runs::repair_gaps,
+        runs::cancel_run,
+        fetches::list_fetches,
+        fetches::show_fetch,
+        fetches::serve_payload,
+        excuses::list_excuses,
+        excuses::give_excuse,
+        excuses::revoke_excuse,
+        events::stream_events
     ),
     components(schemas(mizuno_api::Event))
 )]

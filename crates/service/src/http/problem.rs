@@ -2,12 +2,12 @@
 
 use crate::error::ServiceError;
 use actix_web::{
+    HttpResponse, ResponseError,
     body::MessageBody,
     dev::{ServiceRequest, ServiceResponse},
     error::JsonPayloadError,
     http::StatusCode,
     middleware::Next,
-    HttpResponse, ResponseError,
 };
 use mizuno_api::Problem;
 use mizuno_store::StoreError;
@@ -42,7 +42,9 @@ impl From<ServiceError> for Refusal {
             ServiceError::Invalid(_) => Refusal::invalid(detail),
             ServiceError::Busy { .. } => Refusal::new(StatusCode::CONFLICT, "busy", "It is being done already", detail),
             ServiceError::Stopping => Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "stopping", "The service is shutting down", detail),
-            ServiceError::Store(StoreError::DiskFull) => Refusal::new(StatusCode::INSUFFICIENT_STORAGE, "disk-full", "The disk is full", detail),
+            ServiceError::Store(StoreError::DiskFull) => {
+                Refusal::new(StatusCode::INSUFFICIENT_STORAGE, "disk-full", "The disk is full", detail)
+            }
             _ => {
                 tracing::error!(error = detail, "a request failed");
                 Refusal::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "The service failed", detail)

@@ -3,9 +3,8 @@
 use super::problem::Refusal;
 use crate::{desk::Desk, moments, run::Order};
 use actix_web::{
-    get, post,
+    HttpResponse, get, post,
     web::{Data, Json, Path, Query},
-    HttpResponse,
 };
 use mizuno_api::{Repair, Run, StartRun};
 use mizuno_store::runs::Reason;
@@ -72,9 +71,9 @@ pub(super) async fn repair_gaps(desk: Data<Desk>, ask: Json<Repair>) -> Result<H
     for id in &ask.gaps {
         let (key, _) = moments::parse_gap_id(id)?;
         desk.instrument(&key.symbol)?;
-        let post = desk.post_of(&key).ok_or_else(|| {
-            Refusal::invalid(format!("no collector keeps {key}, so there is nobody to ask for `{id}`"))
-        })?;
+        let post = desk
+            .post_of(&key)
+            .ok_or_else(|| Refusal::invalid(format!("no collector keeps {key}, so there is nobody to ask for `{id}`")))?;
         orders.entry(post.collector.name.clone()).or_default().gaps.push(id.clone());
     }
     if orders.is_empty() {

@@ -4,11 +4,11 @@ use super::problem::Refusal;
 use crate::{
     desk::Desk,
     schedule,
-    views::{sum, View},
+    views::{View, sum},
 };
 use actix_web::{get, web::Data, web::Json};
 use mizuno_api::{CollectorStatus, Concern, SourceStatus, Status, Totals, VenueStatus};
-use mizuno_core::{gap::Cause, Timestamp};
+use mizuno_core::{Timestamp, gap::Cause};
 use mizuno_store::fetches::Filter;
 
 /// Everything on one screen: what runs, what is late, failed, missing or in quarantine.
@@ -100,8 +100,14 @@ async fn concerns(desk: &Desk, collectors: &[CollectorStatus], views: &[View<'_>
     let day_ago = now.plus(-mizuno_core::time::DAY);
     let failed = desk.store.fetches(Filter { state: Some("failed"), ..Filter::default() }, 500).await?;
     let failed = failed.iter().filter(|f| f.answered_at > day_ago).count() as u64;
-    add("failed", failed, format!("{failed} fetches failed in the last 24 hours"), "read why", "mizuno fetches --failed");
-    for cause in [Cause::FetchFailed, Cause::LeftOut, Cause::SourceHadNothing, Cause::NeverAsked] {
+    add(
+        "failed",
+        failed,
+        format!("{} failed in the last 24 hours", counted(failed, "fetch", "fetches")),
+        "read why",
+        "mizuno fetches --failed",
+    );
+    for cause in [Cause::FetchFailed, Cause::LeftOut, Cause::SourceHadNothing, Cause::NeverAsked, Cause::BeyondReach] {
         let (mut slots, mut gaps, mut series) = (0, 0, 0);
         for view in views {
             let mine: Vec<_> = view.gaps().into_iter().filter(|g| g.cause == cause).collect();
@@ -109,16 +115,30 @@ async fn concerns(desk: &Desk, collectors: &[CollectorStatus], views: &[View<'_>
             gaps += mine.len();
             series += usize::from(!mine.is_empty());
         }
-        let what = format!("{slots} bars missing in {gaps} gaps of {series} series: {}", super::gaps::sentence(cause));
-        let next = if cause == Cause::NeverAsked { "collect them" } else { "repair or excuse them" };
+        let what = format!(
+            "{} missing in {} of {series} series: {}",
+            counted(slots, "bar", "bars"),
+            counted(gaps as u64, "gap", "gaps"),
+            super::gaps::sentence(cause)
+        );
+        let next = match cause {
+            Cause::NeverAsked => "collect them",
+            Cause::BeyondReach => "excuse them, or collect from a later date on",
+            _ => "repair or excuse them",
+        };
         add("missing", slots, what, next, &format!("mizuno gaps --cause {cause}"));
     }
-    let unsound = views
-        .iter()
-        .flat_map(|v| v.gaps())
-        .filter(|g| g.cause == Cause::Quarantined)
-        .map(|g| g.slots)
-        .sum::<u64>();
-    add("quarantined", unsound, format!("{unsound} bars came that cannot be true"), "look at the rows, then repair or excuse them", "mizuno quarantine");
+    let unsound = views.iter().flat_map(|v| v.gaps()).filter(|g| g.cause == Cause::Quarantined).map(|g| g.slots).sum::<u64>();
+    add(
+        "quarantined",
+        unsound,
+        format!("{} came that cannot be true", counted(unsound, "bar", "bars")),
+        "look at the rows, then repair or excuse them",
+        "mizuno quarantine",
+    );
     Ok(out)
+}
+
+fn counted(n: u64, one: &str, many: &str) -> String {
+    format!("{n} {}", if n == 1 { one } else { many })
 }

@@ -1,10 +1,10 @@
 //! Delimited text with a header line.
 
-use super::{unreadable, Decoded, Refused};
+use super::{Decoded, Refused, unreadable};
 use crate::{
-    failure::{excerpt, Class},
-    stamp::StampReader,
     Failure,
+    failure::{Class, excerpt},
+    stamp::StampReader,
 };
 use csv::{ByteRecord, ReaderBuilder, Trim};
 use mizuno_config::profile::{Delimited, Offer};
@@ -23,9 +23,8 @@ pub(super) fn decode(form: &Delimited, offer: &Offer, venue: &Venue, body: &[u8]
         let tail = body.rsplit(|b| *b == b'\n').next().unwrap_or_default();
         return Err(Failure::new(Class::CutShort, format!("the answer breaks off in the middle of a line: {}", excerpt(tail))));
     }
-    let table = after_lines(body, form.skip_lines).ok_or_else(|| {
-        unreadable(format!("the answer ends within the {} lines above the header: {}", form.skip_lines, excerpt(body)))
-    })?;
+    let table = after_lines(body, form.skip_lines)
+        .ok_or_else(|| unreadable(format!("the answer ends within the {} lines above the header: {}", form.skip_lines, excerpt(body))))?;
     let mut reader = ReaderBuilder::new().delimiter(form.separator as u8).flexible(true).trim(Trim::All).from_reader(table);
     let header = reader.byte_headers().map_err(|e| unreadable(format!("the header cannot be read: {e}")))?.clone();
     let places = places(form, &header)?;
@@ -78,7 +77,10 @@ fn places(form: &Delimited, header: &ByteRecord) -> Result<Places, Failure> {
         header.iter().position(|h| h.eq_ignore_ascii_case(name.as_bytes())).ok_or_else(|| {
             let line = form.skip_lines + 1;
             let found: Vec<_> = header.iter().map(String::from_utf8_lossy).collect();
-            unreadable(format!("line {line} should be the header, with a column `{name}`; it reads {}", excerpt(found.join(",").as_bytes())))
+            unreadable(format!(
+                "line {line} should be the header, with a column `{name}`; it reads {}",
+                excerpt(found.join(",").as_bytes())
+            ))
         })
     };
     let c = &form.columns;

@@ -2,7 +2,7 @@
 
 mod delimited;
 
-use crate::{failure::Class, Failure};
+use crate::{Failure, failure::Class};
 use mizuno_config::profile::{Answer, Offer};
 use mizuno_core::{Bars, Venue};
 

@@ -1,0 +1,66 @@
+# Two commands do all the set-up: `make demo` and `make test`.
+# Both need Rust and Node; everything else they install themselves.
+
+CARGO ?= cargo
+BIN := target/release/mizuno
+export SQLX_OFFLINE := true
+
+.PHONY: demo test test-tools console build bench kill-campaign lint fmt openapi queries screenshots clean-demo
+
+## Start the simulated world and the service with demo data, and print the address.
+demo: build
+	./$(BIN) demo
+
+build: console
+	$(CARGO) build --release --bin mizuno
+
+## The console's files, built when its sources are newer.
+console: console/dist/index.html
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	cd console && npm ci --no-fund --no-audit --loglevel=error
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json console/index.html console/vite.config.ts $(shell find console/src console/public -type f)
+	cd console && npm run --silent build -- --logLevel warn
+	@touch $@
+
+## Everything through Cargo's test runner, the console in headless Chromium included.
+test: console test-tools
+	$(CARGO) test --release --workspace
+
+test-tools:
+	@command -v chromium >/dev/null && command -v chromedriver >/dev/null || \
+	  (apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium chromium-driver)
+
+## What .ci/run refuses: formatting, lints, types.
+lint: console
+	$(CARGO) fmt --all --check
+	$(CARGO) clippy --release --workspace --all-targets -- -D warnings
+	cd console && npm run --silent check
+
+fmt:
+	$(CARGO) fmt --all
+
+## Speed and size as ratios, measured in one run against a row-per-bar table.
+bench: console
+	$(CARGO) run --release -p mizuno-service --example bench
+
+## A longer campaign of kills than the one in `make test`.
+kill-campaign: console
+	MIZUNO_KILLS=200 $(CARGO) test --release -p mizuno-cli --test kill -- --nocapture
+
+## The OpenAPI document and the console's types, after the network interface has changed.
+openapi: build
+	./$(BIN) openapi > docs/openapi.json
+	cd console && npm run --silent types
+
+## The committed metadata of the SQL queries, after one has changed (needs sqlx-cli).
+queries:
+	rm -f target/queries.db
+	DATABASE_URL=sqlite:target/queries.db sqlx database create
+	DATABASE_URL=sqlite:target/queries.db sqlx migrate run --source crates/store/migrations
+	cd crates/store && SQLX_OFFLINE=false DATABASE_URL=sqlite:../../target/queries.db $(CARGO) sqlx prepare
+
+clean-demo:
+	rm -rf demo-data

@@ -1,0 +1,102 @@
+<script setup lang="ts">
+import { NButton, NConfigProvider, NDialogProvider, NGlobalStyle, NMessageProvider, NAlert } from "naive-ui";
+import { computed } from "vue";
+import { RouterLink, RouterView } from "vue-router";
+import { useStatus } from "./composables/live";
+import { useMeaning, useTheme } from "./composables/meaning";
+import { wall } from "./composables/show";
+
+const { status, trouble, connected, now } = useStatus();
+const { dark, theme, toggle } = useTheme();
+const meaning = useMeaning();
+const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
+const overrides = { common: { primaryColor: "#2b7a9b", primaryColorHover: "#3a8fb3", primaryColorPressed: "#1f6f8b", borderRadius: "4px" } };
+</script>
+
+<template>
+  <n-config-provider :theme="theme" :theme-overrides="overrides">
+    <n-global-style />
+    <n-dialog-provider>
+      <n-message-provider>
+        <header :style="{ borderColor: meaning.line }">
+          <router-link to="/" class="name">Mizuno</router-link>
+          <nav>
+            <router-link :to="{ name: 'morning' }">This morning</router-link>
+            <router-link :to="{ name: 'coverage' }">Coverage</router-link>
+            <router-link :to="{ name: 'runs' }">Runs</router-link>
+          </nav>
+          <span class="right" :style="{ color: meaning.faint }">
+            <span v-if="status">{{ status.desk }}</span>
+            <span v-if="now" class="clock">{{ wall(now, zone) }} {{ zone }}</span>
+            <span :title="connected ? 'events arrive as they happen' : 'not connected to the events'">{{ connected ? "● live" : "○ not live" }}</span>
+            <n-button size="tiny" quaternary @click="toggle">{{ dark ? "Light" : "Dark" }}</n-button>
+          </span>
+        </header>
+        <main>
+          <n-alert v-if="trouble" type="warning" :show-icon="false" class="trouble">{{ trouble }}</n-alert>
+          <router-view />
+        </main>
+      </n-message-provider>
+    </n-dialog-provider>
+  </n-config-provider>
+</template>
+
+<style>
+body {
+  font-variant-numeric: tabular-nums;
+}
+header {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 6px 22px;
+  padding: 10px 20px;
+  border-bottom: 1px solid;
+}
+header .name {
+  font-weight: 700;
+  font-size: 17px;
+  letter-spacing: 0.02em;
+}
+header a,
+main a {
+  color: inherit;
+  text-decoration: none;
+}
+header nav {
+  display: flex;
+  gap: 16px;
+}
+header nav a.router-link-exact-active {
+  border-bottom: 2px solid #2b7a9b;
+}
+header .right {
+  margin-left: auto;
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 4px 14px;
+  font-size: 13px;
+}
+main {
+  padding: 16px 20px 40px;
+  max-width: 1500px;
+  margin: 0 auto;
+}
+main h2 {
+  margin: 22px 0 8px;
+  font-size: 16px;
+}
+main a.link {
+  color: #2b7a9b;
+}
+.trouble {
+  margin-bottom: 14px;
+}
+.scroll {
+  overflow-x: auto;
+}
+code {
+  font-size: 12.5px;
+}
+</style>

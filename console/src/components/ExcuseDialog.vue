@@ -1,0 +1,37 @@
+<script setup lang="ts">
+// Accepting absences: nothing closes without a name and a reason.
+import { NButton, NForm, NFormItem, NInput, NModal, NSpace, useMessage } from "naive-ui";
+import { computed, ref } from "vue";
+import { post, type Gap } from "../composables/api";
+
+const props = defineProps<{ gaps: Gap[] }>();
+const emit = defineEmits<{ close: []; done: [] }>();
+const message = useMessage();
+const by = ref(localStorage.getItem("name") ?? "");
+const note = ref("");
+const bars = computed(() => props.gaps.reduce((sum, gap) => sum + gap.slots, 0));
+
+async function excuse() {
+  try {
+    localStorage.setItem("name", by.value);
+    await post("/excuses", { gaps: props.gaps.map((g) => g.id), by: by.value, note: note.value });
+    emit("done");
+  } catch (error) {
+    message.error((error as Error).message, { duration: 8000, closable: true });
+  }
+}
+</script>
+
+<template>
+  <n-modal :show="true" preset="card" style="max-width: 520px" :title="`Accept that ${bars} bars are absent`" @update:show="emit('close')">
+    <p>{{ gaps.length === 1 ? `${gaps[0].series}, ${gaps[0].when}` : `${gaps.length} gaps` }}. They are no longer missing; the excuse keeps your name and reason, and can be taken back.</p>
+    <n-form @submit.prevent="excuse">
+      <n-form-item label="Your name"><n-input v-model:value="by" :input-props="{ name: 'by' }" /></n-form-item>
+      <n-form-item label="Why no bar is needed"><n-input v-model:value="note" type="textarea" :input-props="{ name: 'note' } as never" /></n-form-item>
+      <n-space justify="end">
+        <n-button @click="emit('close')">Keep it missing</n-button>
+        <n-button type="primary" :disabled="!by.trim() || !note.trim()" @click="excuse">Excuse</n-button>
+      </n-space>
+    </n-form>
+  </n-modal>
+</template>

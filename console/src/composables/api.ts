@@ -1,0 +1,52 @@
+// The network interface, with the types of its OpenAPI document.
+import type { components } from "../generated/api";
+
+type Schemas = components["schemas"];
+export type Status = Schemas["Status"];
+export type Concern = Schemas["Concern"];
+export type Collector = Schemas["CollectorStatus"];
+export type Completeness = Schemas["Completeness"];
+export type Coverage = Schemas["Coverage"];
+export type Gap = Schemas["Gap"];
+export type Run = Schemas["Run"];
+export type Fetch = Schemas["Fetch"];
+export type Series = Schemas["Series"];
+export type Instrument = Schemas["Instrument"];
+export type Event = Schemas["Event"];
+type Problem = Schemas["Problem"];
+
+/** A bar as `/bars` sends it: `time` for intraday, `date` for daily. */
+export interface Bar {
+  time?: string;
+  date?: string;
+  open: number;
+  high: number;
+  low: number;
+  close: number;
+  volume: number | null;
+}
+
+async function ask<T>(path: string, init?: RequestInit): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(`/api/v1${path}`, init);
+  } catch {
+    throw new Error("the service does not answer; is it running?");
+  }
+  if (!response.ok) {
+    const problem = (await response.json().catch(() => null)) as Problem | null;
+    throw new Error(problem?.detail ?? `the service answered ${response.status}`);
+  }
+  return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
+}
+
+/** Reads, with query parameters; those that are undefined are left out. */
+export function get<T>(path: string, query: Record<string, string | number | undefined> = {}): Promise<T> {
+  const given = Object.entries(query).filter(([, value]) => value !== undefined && value !== "");
+  const text = new URLSearchParams(given.map(([name, value]) => [name, String(value)])).toString();
+  return ask(text ? `${path}?${text}` : path);
+}
+
+export function post<T>(path: string, body: unknown): Promise<T> {
+  return ask(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
+}

@@ -1,0 +1,16 @@
+import { createApp } from "vue";
+import { createRouter, createWebHistory } from "vue-router";
+import App from "./App.vue";
+
+const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: "/", name: "morning", component: () => import("./pages/morning/MorningPage.vue") },
+    { path: "/coverage", name: "coverage", component: () => import("./pages/coverage/CoveragePage.vue") },
+    { path: "/instruments/:symbol", name: "instrument", component: () => import("./pages/instrument/InstrumentPage.vue") },
+    { path: "/runs/:id?", name: "runs", component: () => import("./pages/runs/RunsPage.vue") },
+    { path: "/:rest(.*)", redirect: "/" },
+  ],
+});
+
+createApp(App).use(router).mount("#app");

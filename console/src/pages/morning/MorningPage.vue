@@ -1,0 +1,107 @@
+<script setup lang="ts">
+// Is everything all right this morning?
+import { NButton, NCard, NEmpty, NGrid, NGridItem, NProgress, NStatistic, useMessage } from "naive-ui";
+import { computed, onMounted, ref } from "vue";
+import GapList from "../../components/GapList.vue";
+import PlainTable from "../../components/PlainTable.vue";
+import { get, post, type Collector, type Gap } from "../../composables/api";
+import { useRefreshOn, useStatus } from "../../composables/live";
+import { useMeaning } from "../../composables/meaning";
+import { bytes, count, percent, wall } from "../../composables/show";
+import ConcernList from "./ConcernList.vue";
+
+const { status, refresh } = useStatus();
+const meaning = useMeaning();
+const message = useMessage();
+const gaps = ref<Gap[]>();
+const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
+const shown = 12;
+
+async function load() {
+  try {
+    gaps.value = await get<Gap[]>("/gaps", { most: 200 });
+  } catch (error) {
+    message.error((error as Error).message);
+  }
+}
+onMounted(load);
+useRefreshOn((event) => event.event !== "fetch", load);
+
+async function collect(collector: Collector) {
+  try {
+    await post("/runs", { collector: collector.name });
+    await refresh();
+  } catch (error) {
+    message.error((error as Error).message, { duration: 8000, closable: true });
+  }
+}
+const state = (c: Collector) => (c.late ? "late" : (c.last?.state ?? "never ran"));
+</script>
+
+<template>
+  <template v-if="status">
+    <section class="answer" :style="{ borderColor: status.all_clear ? meaning.held : meaning.missing }">
+      <h1 v-if="status.all_clear">✓ All clear</h1>
+      <h1 v-else>{{ status.concerns.length }} {{ status.concerns.length === 1 ? "thing needs" : "things need" }} a person</h1>
+      <p v-if="status.all_clear">Nothing is late, failed, missing or in quarantine.</p>
+      <concern-list v-else :concerns="status.concerns" />
+    </section>
+
+    <n-grid cols="2 s:4" responsive="screen" :x-gap="12" :y-gap="12" style="margin-top: 16px">
+      <n-grid-item v-for="venue in status.venues" :key="venue.code">
+        <n-card size="small">
+          <n-statistic :label="venue.name" :value="venue.open ? 'Open' : 'Closed'" />
+          <span :style="{ color: meaning.faint }" v-if="venue.closes && venue.opens">{{ venue.open ? `until ${wall(venue.closes, venue.zone).slice(11)}` : `opens ${wall(venue.opens, venue.zone)}` }}</span>
+        </n-card>
+      </n-grid-item>
+      <n-grid-item>
+        <n-card size="small">
+          <n-statistic label="Bars held" :value="count(status.totals.bars)" />
+          <span :style="{ color: meaning.faint }">{{ count(status.totals.series) }} series, {{ bytes(status.totals.database_bytes) }} on disk</span>
+        </n-card>
+      </n-grid-item>
+      <n-grid-item v-for="source in status.sources" :key="source.name">
+        <n-card size="small">
+          <n-statistic :label="source.title" :value="`${source.calls_in_last_minute} of ${source.calls_a_minute}`" />
+          <span :style="{ color: meaning.faint }">calls used in the last minute</span>
+          <n-progress :percentage="(100 * source.calls_in_last_minute) / source.calls_a_minute" :show-indicator="false" :height="4" :color="meaning.held" />
+        </n-card>
+      </n-grid-item>
+    </n-grid>
+
+    <h2>Collectors</h2>
+    <plain-table :headers="['Collector', 'State', 'Last run', 'Next', 'Complete', 'Missing', 'Schedule', '']" :numbers="[4, 5]">
+      <tr v-for="c in status.collectors" :key="c.name">
+        <td>
+          <router-link class="link" :to="{ name: 'coverage', query: { interval: c.interval } }">{{ c.name }}</router-link>
+        </td>
+        <td :style="c.late ? { color: meaning.missing, fontWeight: 600 } : {}">
+          <router-link v-if="c.last" :to="{ name: 'runs', params: { id: c.last.id } }">{{ state(c) }}<template v-if="c.last.state === 'running'"> {{ c.last.done + c.last.failed }}/{{ c.last.windows }}</template></router-link>
+          <template v-else>{{ state(c) }}</template>
+        </td>
+        <td>{{ c.last ? wall(c.last.started_at, zone) : "–" }}</td>
+        <td>{{ c.next ? wall(c.next, zone) : "–" }}</td>
+        <td class="number">{{ percent(c.completeness) }}</td>
+        <td class="number" :style="c.completeness.missing ? { color: meaning.missing, fontWeight: 600 } : {}">{{ count(c.completeness.missing) }}</td>
+        <td>{{ c.schedule }}</td>
+        <td><n-button size="tiny" :disabled="c.last?.state === 'running'" @click="collect(c)">Collect now</n-button></td>
+      </tr>
+    </plain-table>
+
+    <h2 v-if="gaps?.length">Missing, newest first</h2>
+    <gap-list v-if="gaps?.length" :gaps="gaps.slice(0, shown)" @changed="(load(), refresh())" />
+    <p v-if="gaps && gaps.length > shown" :style="{ color: meaning.faint }">and {{ gaps.length - shown }} more; <router-link class="link" to="/coverage">see the coverage</router-link></p>
+    <n-empty v-if="status.collectors.length === 0" description="No collector is configured yet: put one into collectors/ and start again" />
+  </template>
+</template>
+
+<style scoped>
+.answer {
+  border-left: 5px solid;
+  padding: 2px 16px;
+}
+.answer h1 {
+  font-size: 24px;
+  margin: 4px 0 6px;
+}
+</style>

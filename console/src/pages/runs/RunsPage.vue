@@ -1,0 +1,46 @@
+<script setup lang="ts">
+// The runs, and the fetches of one of them.
+import { NEmpty, useMessage } from "naive-ui";
+import { computed, ref, watch } from "vue";
+import { useRoute } from "vue-router";
+import FetchTable from "../../components/FetchTable.vue";
+import RunTable from "../../components/RunTable.vue";
+import { get, type Fetch, type Run } from "../../composables/api";
+import { useEvents, useRefreshOn, useStatus } from "../../composables/live";
+
+const route = useRoute();
+const message = useMessage();
+const { status } = useStatus();
+const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
+const id = computed(() => (route.params.id ? Number(route.params.id) : undefined));
+const runs = ref<Run[]>();
+const fetches = ref<Fetch[]>([]);
+
+async function load() {
+  try {
+    runs.value = id.value === undefined ? await get<Run[]>("/runs", { most: 50 }) : [await get<Run>(`/runs/${id.value}`)];
+    fetches.value = id.value === undefined ? [] : await get<Fetch[]>("/fetches", { run: id.value, most: 300 });
+  } catch (error) {
+    message.error((error as Error).message);
+  }
+}
+watch(id, load, { immediate: true });
+useEvents((event) => {
+  if (event.event !== "run" || !runs.value) return;
+  const at = runs.value.findIndex((run) => run.id === event.run.id);
+  if (at >= 0) runs.value[at] = event.run;
+  else if (id.value === undefined) runs.value.unshift(event.run);
+});
+useRefreshOn((event) => event.event === "fetch" && event.fetch.run === id.value, load, 1000);
+</script>
+
+<template>
+  <h2 v-if="id === undefined">Runs</h2>
+  <h2 v-else><router-link class="link" :to="{ name: 'runs', params: {} }">Runs</router-link> › {{ id }}</h2>
+  <n-empty v-if="runs && !runs.length" description="Nothing has run yet" />
+  <run-table v-if="runs?.length" :runs="runs" :zone="zone" />
+  <template v-if="id !== undefined">
+    <h2>Its fetches, newest first</h2>
+    <fetch-table :fetches="fetches" :zone="zone" />
+  </template>
+</template>
