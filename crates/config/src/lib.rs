@@ -70,7 +70,7 @@ impl Config {
             let file = problem::toml::<venue::VenueFile>(path, text)?;
             venue::build(path, file).map(|v| vec![v])
         });
-        let instruments = many(dir, "instruments", "csv", |path, text| instruments::parse(path, text));
+        let instruments = many(dir, "instruments", "csv", instruments::parse);
         let sources = many(dir, "sources", "toml", |path, text| profile::parse(path, text).map(|p| vec![p]));
         let collectors = many(dir, "collectors", "toml", |path, text| {
             let file = problem::toml::<Collector>(path, text)?;

@@ -24,7 +24,7 @@ use std::{
 pub const DEMO_START: &str = "2025-04-10T02:30:00Z";
 
 /// The seed of the demo.
-pub const DEMO_SEED: u64 = 2025_04_10;
+pub const DEMO_SEED: u64 = 20_250_410;
 
 /// The time on the wall.
 #[must_use]

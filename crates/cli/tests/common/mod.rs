@@ -1,0 +1,219 @@
+//! The real service on loopback, the simulated world beside it, and the real command line.
+#![allow(dead_code, reason = "each test file uses a part of it")]
+
+use mizuno_core::{Timestamp, clock::ClockFace};
+use mizuno_sim::{World, faults::Faults, harbour};
+use serde_json::Value;
+use std::{
+    fs,
+    io::{BufRead, BufReader},
+    path::{Path, PathBuf},
+    process::{Child, Command, Output, Stdio},
+    sync::Arc,
+};
+use tempfile::TempDir;
+
+/// A simulated source, a configuration that asks it, and room for data.
+pub struct Bench {
+    pub world: Arc<World>,
+    pub clock: ClockFace,
+    pub dir: TempDir,
+}
+
+/// A service process; killed when dropped.
+pub struct Service {
+    child: Child,
+    pub url: String,
+}
+
+impl Bench {
+    /// The demo's world with these faults, an hour a minute, and collectors that run only when asked.
+    pub fn new(faults: Faults) -> Bench {
+        Bench::at(mizuno_sim::DEMO_START, 60.0, faults)
+    }
+
+    pub fn at(start: &str, speed: f64, faults: Faults) -> Bench {
+        let clock = ClockFace { start: start.parse().unwrap(), wall: mizuno_sim::wall(), speed };
+        let world = World::new(mizuno_sim::DEMO_SEED, clock, faults);
+        let (address, server) = harbour::start(world.clone(), 0).unwrap();
+        tokio::spawn(server);
+        let bench = Bench { world, clock, dir: TempDir::new().unwrap() };
+        let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/config");
+        for file in ["mizuno.toml", "venues/aldx.toml", "instruments/aldx.csv", "sources/harbour.toml"] {
+            let text = fs::read_to_string(demo.join(file)).unwrap();
+            bench.write(file, &text.replace("http://127.0.0.1:7411", &format!("http://{address}")));
+        }
+        bench.collector("daily", "1d", "2016-01-04", "");
+        bench.collector("minutes", "1m", "2025-03-11", "except = [\"MHN\"]");
+        bench
+    }
+
+    pub fn collector(&self, name: &str, interval: &str, since: &str, more: &str) {
+        let text =
+            format!("name = \"{name}\"\nsource = \"harbour\"\nvenue = \"ALDX\"\ninterval = \"{interval}\"\nsince = \"{since}\"\n{more}\n");
+        self.write(&format!("collectors/{name}.toml"), &text);
+    }
+
+    /// Changes a configuration file by replacing some of its text.
+    pub fn change(&self, file: &str, from: &str, to: &str) {
+        let text = fs::read_to_string(self.config().join(file)).unwrap();
+        assert!(text.contains(from), "{file} has no {from}");
+        self.write(file, &text.replace(from, to));
+    }
+
+    pub fn write(&self, file: &str, text: &str) {
+        let path = self.config().join(file);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    pub fn config(&self) -> PathBuf {
+        self.dir.path().join("config")
+    }
+
+    pub fn data(&self) -> PathBuf {
+        self.dir.path().join("data")
+    }
+
+    pub fn command(&self) -> Command {
+        let mut command = mizuno();
+        command.arg("serve").arg("--config").arg(self.config()).arg("--data").arg(self.data());
+        command.args(["--listen", "127.0.0.1:0", "--clock", &self.clock.to_string()]);
+        command
+    }
+
+    pub fn serve(&self) -> Service {
+        let mut child = self.command().stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        let url = line.trim().rsplit(' ').next().unwrap_or_default().to_owned();
+        assert!(url.starts_with("http://"), "the service did not start: {line}");
+        Service { child, url }
+    }
+
+    pub fn now(&self) -> Timestamp {
+        self.clock.at(mizuno_sim::wall())
+    }
+}
+
+pub fn mizuno() -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_mizuno"));
+    command.env_remove("MIZUNO_SERVICE").env("MIZUNO_LOG", "warn");
+    command
+}
+
+impl Service {
+    /// Runs the command line against this service.
+    pub fn cli(&self, args: &[&str]) -> Said {
+        Said::of(mizuno().args(args).args(["--service", &self.url]).output().unwrap())
+    }
+
+    pub async fn get(&self, path: &str) -> Value {
+        let response = self.ask(path).await;
+        let status = response.status();
+        let text = response.text().await.unwrap();
+        assert!(status.is_success(), "{path}: {status} {text}");
+        serde_json::from_str(&text).unwrap_or_else(|_| panic!("{path} is not JSON: {text}"))
+    }
+
+    pub async fn ask(&self, path: &str) -> reqwest::Response {
+        client().get(format!("{}/api/v1{path}", self.url)).send().await.unwrap()
+    }
+
+    pub async fn text(&self, path: &str) -> String {
+        self.ask(path).await.text().await.unwrap()
+    }
+
+    pub async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
+        let response = client().post(format!("{}/api/v1{path}", self.url)).json(body).send().await.unwrap();
+        let status = response.status().as_u16();
+        (status, response.json().await.unwrap_or(Value::Null))
+    }
+
+    /// `kill -9`.
+    pub fn kill(mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+    }
+
+    /// A polite kill, and its exit code.
+    pub fn stop(mut self) -> Option<i32> {
+        Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status().unwrap();
+        self.child.wait().unwrap().code()
+    }
+
+    /// Waits until no run is under way.
+    pub async fn settled(&self) {
+        for _ in 0..1200 {
+            let runs = self.get("/runs?most=20").await;
+            if runs.as_array().unwrap().iter().all(|r| r["state"] != "running") {
+                return;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        panic!("a run does not end");
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+pub fn client() -> reqwest::Client {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    reqwest::Client::builder().no_proxy().build().unwrap()
+}
+
+/// What a command said, and how it ended.
+#[derive(Debug)]
+pub struct Said {
+    pub code: i32,
+    pub out: String,
+    pub err: String,
+    pub bytes: Vec<u8>,
+}
+
+impl Said {
+    pub fn of(output: Output) -> Said {
+        Said {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+            bytes: output.stdout,
+        }
+    }
+
+    pub fn json(&self) -> Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|_| panic!("not JSON: {self:?}"))
+    }
+}
+
+/// The daily bars a symbol truly had by now, as the service's CSV has them.
+pub fn true_days(bench: &Bench, symbol: &str) -> String {
+    let mut out = "date,open,high,low,close,volume\r\n".to_owned();
+    let calendar = bench.world.market.calendar();
+    for day in bench.world.market.days(symbol).unwrap() {
+        let published = calendar.session(day.date).unwrap().close().plus(20 * 60_000_000) <= bench.now();
+        if let (Some(bar), true) = (day.bar, published) {
+            let [open, high, low, close] = bar.prices.map(|c| format!("{}.{:02}", c / 100, c % 100));
+            out += &format!("{},{open},{high},{low},{close},{}\r\n", day.date, bar.volume);
+        }
+    }
+    out
+}
+
+/// The minute bars a symbol truly had in the sessions from one date to another, as the service's CSV has them.
+pub fn true_minutes(bench: &Bench, symbol: &str, from: &str, to: &str) -> String {
+    let mut out = "time,open,high,low,close,volume\r\n".to_owned();
+    let dates = from.parse().unwrap()..to.parse::<mizuno_core::TradeDate>().unwrap().plus(1);
+    for session in bench.world.market.calendar().between(dates) {
+        for bar in bench.world.market.minutes(symbol, session.date) {
+            let [open, high, low, close] = bar.prices.map(|c| format!("{}.{:02}", c / 100, c % 100));
+            out += &format!("{},{open},{high},{low},{close},{}\r\n", bar.open_at, bar.volume);
+        }
+    }
+    out
+}
