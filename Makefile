@@ -44,7 +44,7 @@ fmt:
 
 ## Speed and size as ratios, measured in one run against a row-per-bar table.
 bench: console
-	$(CARGO) run --release -p mizuno-service --example bench
+	$(CARGO) bench -p mizuno-cli --bench figures
 
 ## A longer campaign of kills than the one in `make test`.
 kill-campaign: console

@@ -117,6 +117,15 @@ impl LiveRuns {
         self.lock().contains_key(collector)
     }
 
+    /// Waits until the collector's run, if it has one under way, has ended.
+    pub(crate) async fn ended(&self, collector: &str) {
+        let live = self.lock().get(collector).cloned();
+        if let Some(live) = live {
+            let _ = live.ended.subscribe().wait_for(|ended| *ended).await;
+        }
+    }
+
+    /// Stops every run and waits until they have ended; none starts after this.
     pub(crate) async fn stop(&self) {
         self.stopping.store(true, Ordering::SeqCst);
         let all: Vec<Arc<Live>> = self.lock().values().cloned().collect();

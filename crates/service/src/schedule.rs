@@ -27,10 +27,12 @@ async fn keep(desk: Arc<Desk>, name: String) {
             let Some(due) = next_due(&post, now) else { return };
             desk.clock.sleep_until(due).await;
         }
-        since = desk.clock.now();
         if desk.live.is_running(&name) {
+            // A run never overlaps itself; what came due under it is caught up once it has ended.
+            desk.live.ended(&name).await;
             continue;
         }
+        since = desk.clock.now();
         if let Err(error) = desk.start_run(&name, Reason::Schedule, Order::default()).await {
             tracing::warn!(collector = name, %error, "the scheduled run did not start");
         }

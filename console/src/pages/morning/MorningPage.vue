@@ -16,10 +16,14 @@ const message = useMessage();
 const gaps = ref<Gap[]>();
 const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
 const shown = 12;
+/** Worst first: what failed or cannot be true before what merely waits to be asked for. */
+const order = ["fetch-failed", "quarantined", "left-out", "source-had-nothing", "never-asked"];
+const rank = (gap: Gap) => (order.indexOf(gap.cause) + order.length) % order.length;
 
 async function load() {
   try {
-    gaps.value = await get<Gap[]>("/gaps", { most: 200 });
+    const found = await get<Gap[]>("/gaps", { most: 1000 });
+    gaps.value = found.sort((a, b) => rank(a) - rank(b) || b.slots - a.slots);
   } catch (error) {
     message.error((error as Error).message);
   }
@@ -88,7 +92,7 @@ const state = (c: Collector) => (c.late ? "late" : (c.last?.state ?? "never ran"
       </tr>
     </plain-table>
 
-    <h2 v-if="gaps?.length">Missing, newest first</h2>
+    <h2 v-if="gaps?.length">Missing, worst first</h2>
     <gap-list v-if="gaps?.length" :gaps="gaps.slice(0, shown)" @changed="(load(), refresh())" />
     <p v-if="gaps && gaps.length > shown" :style="{ color: meaning.faint }">and {{ gaps.length - shown }} more; <router-link class="link" to="/coverage">see the coverage</router-link></p>
     <n-empty v-if="status.collectors.length === 0" description="No collector is configured yet: put one into collectors/ and start again" />

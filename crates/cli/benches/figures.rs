@@ -1,0 +1,258 @@
+//! The figures of docs/architecture.md, measured in one run.
+//!
+//! Speeds are ratios against a plain row-per-bar table in the same SQLite
+//! through the same SQLx, so that a noisy machine disturbs both alike.
+
+use mizuno_config::Config;
+use mizuno_core::{Bar, Bars, Calendar, Interval, Price, SeriesKey, Slot, Span, Timestamp, TradeDate, Volume, clock::ClockFace};
+use mizuno_store::{Store, fetches::Understood};
+use rand::{Rng, SeedableRng};
+use rand_pcg::Pcg64Mcg;
+use sqlx::{Connection, QueryBuilder, Sqlite, SqliteConnection};
+use std::{
+    fs,
+    path::Path,
+    time::{Duration, Instant},
+};
+use tempfile::TempDir;
+
+/// Series-years compared with the plain table: about two million bars.
+const COMPARED: usize = 20;
+/// Series-years in all: about ten million bars.
+const ALL: usize = 102;
+const FIRST: &str = "2024-01-02";
+const NOW: &str = "2025-02-01T00:00:00Z";
+/// Every bar in this many has no neighbour: one minute is left out, to be found as a gap.
+const HOLE_EVERY: usize = 30_000;
+
+type Outcome = Result<(), Box<dyn std::error::Error>>;
+
+#[tokio::main]
+async fn main() -> Outcome {
+    let dir = TempDir::new()?;
+    let config = configure(dir.path())?;
+    let calendar = Calendar::new(&config.venues["BNCH"], FIRST.parse()?.."2025-01-01".parse()?);
+    let years: Vec<Bars> = (0..ALL).map(|i| year(&calendar, i as u64)).collect();
+    let total: usize = years.iter().map(|y| y.rows.len()).sum();
+    println!("{ALL} series-years of minute bars, {total} bars; the plain table has {COMPARED} of them\n");
+
+    let mut table = Figures::default();
+    let data = dir.path().join("data");
+    let store = Store::open(&data).await?;
+    store.put_instruments(config.instruments.clone()).await?;
+    let keys = (0..ALL).map(|i| SeriesKey {
+        symbol: format!("B{i:03}"),
+        interval: Interval::MINUTE,
+        side: mizuno_core::Side::Trade,
+        source: "bench".into(),
+    });
+    let series = store.ensure_series(keys.collect()).await?;
+    let mut rows = plain_table(&dir.path().join("rows.db")).await?;
+
+    // Storing, a month at a time, in turn with the plain table.
+    let (mut ours, mut plain, mut compared) = (Duration::ZERO, Duration::ZERO, 0);
+    for (i, (row, year)) in series.iter().zip(&years).enumerate() {
+        let months = months(year);
+        let began = Instant::now();
+        for month in &months {
+            let understood = Understood { rows: month.rows.len() as u64, bars: month.clone(), ..Understood::default() };
+            store.keep_bars(0, row.id, Interval::MINUTE, understood, NOW.parse()?).await?;
+        }
+        if i < COMPARED {
+            ours += began.elapsed();
+            compared += year.rows.len();
+            let began = Instant::now();
+            for month in &months {
+                insert(&mut rows, row.id, month).await?;
+            }
+            plain += began.elapsed();
+        }
+    }
+    let ratio = plain.as_secs_f64() / ours.as_secs_f64();
+    let rate = |d: Duration| format!("{:.2} M bars/s", compared as f64 / d.as_secs_f64() / 1e6);
+    table.add("bulk storing", format!("{ratio:.1} times as fast ({} against {})", rate(ours), rate(plain)), "at least 4", ratio >= 4.0);
+
+    let size = |path: &Path| fs::metadata(path).map(|m| m.len()).unwrap_or(0);
+    sqlx::query("PRAGMA wal_checkpoint(TRUNCATE)").execute(&mut rows).await?;
+    let bytes = store.size().await? as f64 / total as f64;
+    let plain_bytes = size(&dir.path().join("rows.db")) as f64 / compared as f64;
+    table.add("size", format!("{bytes:.2} bytes a bar, everything counted (plain {plain_bytes:.1})"), "at most 6.5", bytes <= 6.5);
+
+    // Reading one series-year, in turn.
+    let whole = Slot(i64::MIN)..Slot(i64::MAX);
+    let (mut ours, mut plain) = (vec![], vec![]);
+    for i in 0..COMPARED.min(9) {
+        let began = Instant::now();
+        let bars = store.bars(&series[i], whole.clone(), Timestamp::MAX).await?;
+        ours.push(began.elapsed());
+        let began = Instant::now();
+        let read = select(&mut rows, series[i].id).await?;
+        plain.push(began.elapsed());
+        assert_eq!(bars.rows, read, "both must give the same bars");
+    }
+    let (ours, plain) = (median(ours), median(plain));
+    let ratio = plain.as_secs_f64() / ours.as_secs_f64();
+    table.add("reading a series-year", format!("{ratio:.0} times as fast ({ours:.1?} against {plain:.0?})"), "at least 50", ratio >= 50.0);
+    store.close().await;
+    serving(&mut table, config, &data, &years).await?;
+    println!("{}", table.0);
+    Ok(())
+}
+
+/// A gap scan and a file, through the service.
+async fn serving(table: &mut Figures, config: Config, data: &Path, years: &[Bars]) -> Outcome {
+    let clock = ClockFace { start: NOW.parse()?, wall: mizuno_sim::wall(), speed: 1.0 };
+    let options = mizuno_service::Options { config, data: data.to_owned(), listen: Some("127.0.0.1:0".parse()?), clock };
+    let service = mizuno_service::serve(options).await?;
+    let base = format!("http://{}/api/v1", service.address);
+    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
+    let serving = tokio::spawn(service.until(async { drop(stopped.await) }));
+    let http = reqwest::Client::builder().no_proxy().no_gzip().no_zstd().build()?;
+
+    let mut times = vec![];
+    for _ in 0..7 {
+        let began = Instant::now();
+        let gaps: serde_json::Value = http.get(format!("{base}/gaps?most=100000")).send().await?.json().await?;
+        times.push(began.elapsed());
+        let planted: usize = years.iter().map(|y| y.rows.len() / HOLE_EVERY).sum();
+        assert_eq!(gaps.as_array().map_or(0, Vec::len), planted, "every planted gap is found, and no other");
+    }
+    let scan = median(times);
+    let bars: usize = years.iter().map(|y| y.rows.len()).sum();
+    table.add("gap scan, over HTTP", format!("{scan:.1?} over {bars} bars"), "under 100 ms", scan < Duration::from_millis(100));
+
+    let mut times = vec![];
+    for i in 0..15 {
+        let began = Instant::now();
+        let body = http.get(format!("{base}/bars?instrument=B{:03}&interval=1m", i % ALL)).send().await?.bytes().await?;
+        times.push(began.elapsed());
+        assert_eq!(body.iter().filter(|b| **b == b'\n').count(), years[i % ALL].rows.len() + 1);
+    }
+    let csv = median(times);
+    table.add("a year of minutes as CSV, over HTTP", format!("{csv:.1?}"), "under 60 ms", csv < Duration::from_millis(60));
+    let _ = stop.send(());
+    serving.await??;
+    Ok(())
+}
+
+#[derive(Default)]
+struct Figures(String);
+
+impl Figures {
+    fn add(&mut self, what: &str, figure: String, wanted: &str, met: bool) {
+        let met = if met { "met" } else { "MISSED" };
+        self.0 += &format!("{what:<38} {figure:<58} {wanted:<14} {met}\n");
+    }
+}
+
+fn median(mut times: Vec<Duration>) -> Duration {
+    times.sort();
+    times[times.len() / 2]
+}
+
+/// One year of a random walk in cents, 390 bars a session, with a few minutes left out.
+fn year(calendar: &Calendar, seed: u64) -> Bars {
+    let mut dice = Pcg64Mcg::seed_from_u64(seed);
+    let mut price: i64 = dice.random_range(500..20_000);
+    let mut rows = Vec::with_capacity(98_280);
+    let mut since_hole = 0;
+    for session in &calendar.sessions()[..252] {
+        for span in session.slots(Interval::MINUTE).iter() {
+            for slot in (span.start.0..span.end.0).step_by(60_000_000) {
+                since_hole += 1;
+                if since_hole > HOLE_EVERY {
+                    since_hole = 0;
+                    continue;
+                }
+                let open = price;
+                price = (price + dice.random_range(-6..=6)).max(100);
+                let (high, low) = (open.max(price) + dice.random_range(0..5), open.min(price) - dice.random_range(0..5));
+                let volume = dice.random_range(1..4_000);
+                let [open, high, low, close] = [open, high, low, price].map(Price);
+                rows.push(Bar { slot: Slot(slot), open, high, low, close, volume: Some(Volume(volume)) });
+            }
+        }
+    }
+    Bars { price_scale: 2, volume_scale: 0, rows }
+}
+
+fn months(year: &Bars) -> Vec<Bars> {
+    let month = |b: &Bar| -> Span { mizuno_store::blocks::span_of(Interval::MINUTE, b.slot) };
+    let chunks = year.rows.chunk_by(|a, b| month(a) == month(b));
+    chunks.map(|rows| Bars { rows: rows.to_vec(), price_scale: 2, volume_scale: 0 }).collect()
+}
+
+async fn plain_table(path: &Path) -> Result<SqliteConnection, sqlx::Error> {
+    let mut connection = SqliteConnection::connect(&format!("sqlite:{}?mode=rwc", path.display())).await?;
+    for sql in [
+        "PRAGMA journal_mode = WAL",
+        "PRAGMA synchronous = FULL",
+        "CREATE TABLE bar (series INTEGER, time INTEGER, open INTEGER, high INTEGER, low INTEGER, close INTEGER, volume INTEGER,
+             PRIMARY KEY (series, time)) WITHOUT ROWID",
+    ] {
+        sqlx::query(sql).execute(&mut connection).await?;
+    }
+    Ok(connection)
+}
+
+async fn insert(connection: &mut SqliteConnection, series: i64, bars: &Bars) -> Result<(), sqlx::Error> {
+    let mut transaction = connection.begin().await?;
+    for chunk in bars.rows.chunks(500) {
+        let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO bar ");
+        query.push_values(chunk, |mut row, b| {
+            row.push_bind(series).push_bind(b.slot.0).push_bind(b.open.0).push_bind(b.high.0).push_bind(b.low.0).push_bind(b.close.0);
+            row.push_bind(b.volume.map(|v| v.0));
+        });
+        query.build().execute(&mut *transaction).await?;
+    }
+    transaction.commit().await
+}
+
+async fn select(connection: &mut SqliteConnection, series: i64) -> Result<Vec<Bar>, sqlx::Error> {
+    type Row = (i64, i64, i64, i64, i64, Option<i64>);
+    let rows: Vec<Row> = sqlx::query_as("SELECT time, open, high, low, close, volume FROM bar WHERE series = ? ORDER BY time")
+        .bind(series)
+        .fetch_all(connection)
+        .await?;
+    let bar = |(slot, open, high, low, close, volume): Row| {
+        let [open, high, low, close] = [open, high, low, close].map(Price);
+        Bar { slot: Slot(slot), open, high, low, close, volume: volume.map(Volume) }
+    };
+    Ok(rows.into_iter().map(bar).collect())
+}
+
+/// A configuration with one venue, one source that is never asked, and as many instruments as there are series.
+fn configure(dir: &Path) -> Result<Config, Box<dyn std::error::Error>> {
+    let write = |file: &str, text: &str| {
+        let path = dir.join("config").join(file);
+        fs::create_dir_all(path.parent().unwrap_or(dir))?;
+        fs::write(path, text)
+    };
+    write("mizuno.toml", "desk = \"bench\"\nlisten = \"127.0.0.1:0\"\n")?;
+    write(
+        "venues/bnch.toml",
+        "code = \"BNCH\"\nname = \"Bench\"\nzone = \"America/New_York\"\n[[week]]\nfrom = \"2024-01-01\"\ndays = [\"Mon\", \"Tue\", \"Wed\", \"Thu\", \"Fri\"]\nhours = [\"09:30-16:00\"]\n",
+    )?;
+    let last: TradeDate = Calendar::new(
+        &mizuno_config::venue::parse(Path::new("bnch"), &fs::read_to_string(dir.join("config/venues/bnch.toml"))?)
+            .map_err(|p| format!("{p:?}"))?,
+        FIRST.parse()?.."2025-01-01".parse()?,
+    )
+    .sessions()[251]
+        .date;
+    let mut list = "symbol,name,kind,venue,currency,tick_size,multiplier,listed,last_traded,former\n".to_owned();
+    for i in 0..ALL {
+        list += &format!("B{i:03},Bench {i},share,BNCH,USD,0.01,,,{last},\n");
+    }
+    write("instruments/bnch.csv", &list)?;
+    let harbour = include_str!("../../../demo/config/sources/harbour.toml");
+    write(
+        "sources/bench.toml",
+        &harbour.replace("name = \"harbour\"", "name = \"bench\"").replace("ALDX", "BNCH").replace("depth_days = 30\n", ""),
+    )?;
+    write(
+        "collectors/bench.toml",
+        &format!("name = \"bench\"\nsource = \"bench\"\nvenue = \"BNCH\"\ninterval = \"1m\"\nsince = \"{FIRST}\"\n"),
+    )?;
+    Ok(Config::load(&dir.join("config"))?)
+}

@@ -1,0 +1,149 @@
+//! The console in headless Chromium: what a person sees, and what they do about it.
+
+mod common;
+
+use common::{Bench, Service};
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+use mizuno_sim::faults::Faults;
+use serde_json::json;
+use std::{
+    process::{Child, Command, Stdio},
+    time::Duration,
+};
+use tempfile::TempDir;
+
+struct Browser {
+    driver: Child,
+    page: Client,
+    _profile: TempDir,
+}
+
+impl Browser {
+    async fn open() -> Browser {
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let driver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver: `make test` installs it");
+        let profile = TempDir::new().unwrap();
+        let arguments = [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--window-size=1280,900",
+            &format!("--user-data-dir={}", profile.path().display()),
+        ];
+        let options = json!({ "goog:chromeOptions": { "args": arguments } });
+        for _ in 0..100 {
+            let capabilities = options.as_object().unwrap().clone();
+            match ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&format!("http://127.0.0.1:{port}")).await {
+                Ok(page) => return Browser { driver, page, _profile: profile },
+                Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+            }
+        }
+        panic!("the browser does not start");
+    }
+
+    async fn sees(&self, text: &str) {
+        let path = format!("//*[contains(normalize-space(.), \"{text}\")]");
+        let wait = self.page.wait().at_most(Duration::from_secs(15));
+        assert!(wait.for_element(Locator::XPath(&path)).await.is_ok(), "no `{text}` on the page: {}", self.text().await);
+    }
+
+    async fn no_longer_sees(&self, text: &str) {
+        for _ in 0..150 {
+            if !self.text().await.contains(text) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        panic!("`{text}` stays on the page");
+    }
+
+    async fn text(&self) -> String {
+        let body = self.page.find(Locator::Css("body")).await.unwrap();
+        body.text().await.unwrap_or_default()
+    }
+
+    async fn press(&self, path: &str) {
+        let wait = self.page.wait().at_most(Duration::from_secs(10));
+        wait.for_element(Locator::XPath(path)).await.unwrap_or_else(|e| panic!("{path}: {e}")).click().await.unwrap();
+    }
+
+    async fn close(mut self) {
+        let _ = self.page.close().await;
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
+
+async fn loaded() -> (Bench, Service) {
+    let bench = Bench::new(Faults::of_the_demo());
+    let service = bench.serve();
+    service.cli(&["collect", "daily", "--from", "2025-01-06"]);
+    service.cli(&["collect", "minutes", "--from", "2025-04-01"]);
+    (bench, service)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_person_sees_what_is_wrong_and_mends_it() {
+    let (_bench, service) = loaded().await;
+    let browser = Browser::open().await;
+
+    browser.page.goto(&service.url).await.unwrap();
+    browser.sees("need a person").await;
+    browser.sees("1 bar came that cannot be true").await;
+    browser.sees("mending the quay").await;
+    assert!(!browser.text().await.contains("All clear"));
+
+    browser.page.goto(&format!("{}/coverage?interval=1m", service.url)).await.unwrap();
+    browser.page.wait().for_element(Locator::Css(".map canvas")).await.unwrap();
+    browser.page.goto(&format!("{}/instruments/QHC?interval=1m&at=2025-04-02", service.url)).await.unwrap();
+    browser.sees("2025-04-02 13:30 to 16:45 Pacific/Auckland").await;
+    let chart = browser.page.wait().for_element(Locator::Css(".chart")).await.unwrap();
+    let label = chart.attr("aria-label").await.unwrap().unwrap();
+    assert!(label.starts_with("Candles of ") && label.ends_with(" gaps"), "{label}");
+
+    let row = "//tr[@data-gap][contains(., '2025-04-02 13:30')]";
+    browser.press(&format!("{row}//button[contains(., 'Repair')]")).await;
+    browser.no_longer_sees("2025-04-02 13:30 to 16:45").await;
+    let left = service.get("/gaps?instrument=QHC&interval=1m&from=2025-04-02&to=2025-04-02").await;
+    assert_eq!(left, json!([]), "the repair reached the store");
+
+    browser.page.goto(&format!("{}/instruments/CRK?interval=1d", service.url)).await.unwrap();
+    browser.press("//tr[@data-gap][contains(., '2025-04-03')]//button[contains(., 'Excuse')]").await;
+    browser.page.wait().for_element(Locator::Css("input[name=by]")).await.unwrap().send_keys("mere").await.unwrap();
+    browser.page.find(Locator::Css("textarea[name=note]")).await.unwrap().send_keys("misprint").await.unwrap();
+    browser.press("//div[contains(@class, 'n-card')]//button[normalize-space(.) = 'Excuse']").await;
+    browser.sees("1 excused").await;
+    let excuses = service.get("/excuses").await;
+    assert_eq!((excuses[0]["by"].as_str(), excuses[0]["note"].as_str()), (Some("mere"), Some("misprint")));
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_run_moves_on_the_page_while_it_is_at_work() {
+    let bench = Bench::new(Faults::only(vec![mizuno_sim::faults::Fault::Slow { millis: 300 }]));
+    let service = bench.serve();
+    let browser = Browser::open().await;
+    browser.page.goto(&format!("{}/runs", service.url)).await.unwrap();
+    browser.sees("Nothing has run yet").await;
+    let begun = service.cli(&["collect", "daily", "--from", "2025-03-01", "--no-wait", "--json"]).json();
+    browser.sees("running").await;
+    browser.press("//button[contains(., 'Cancel')]").await;
+    browser.sees("cancelled").await;
+    let run = service.get(&format!("/runs/{}", begun["id"])).await;
+    assert_eq!(run["state"], "cancelled");
+    browser.page.goto(&format!("{}/runs/{}", service.url, begun["id"])).await.unwrap();
+    browser.sees("/1d/harbour").await;
+    browser.close().await;
+}
