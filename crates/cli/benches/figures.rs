@@ -94,6 +94,7 @@ async fn main() -> Outcome {
     let ratio = plain.as_secs_f64() / ours.as_secs_f64();
     table.add("reading a series-year", format!("{ratio:.0} times as fast ({ours:.1?} against {plain:.0?})"), "at least 50", ratio >= 50.0);
     store.close().await;
+    drop(store);
     serving(&mut table, config, &data, &years).await?;
     println!("{}", table.0);
     Ok(())

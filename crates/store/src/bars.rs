@@ -118,22 +118,34 @@ async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval,
 
 struct StoredBlock {
     id: i64,
+    versions: i64,
+    bars: i64,
     price_scale: i64,
     volume_scale: i64,
     body: Vec<u8>,
 }
 
 impl StoredBlock {
+    /// Whether each of its slots stands once and none is withdrawn.
+    fn is_plain(&self) -> bool {
+        self.versions == self.bars
+    }
+
     fn open(self) -> Result<Versions> {
-        let StoredBlock { id, price_scale, volume_scale, body } = self;
-        blocks::decode(body, price_scale as u8, volume_scale as u8).map_err(|e| StoreError::Damaged { block: id, problem: e.to_string() })
+        let damaged = |e: parquet::errors::ParquetError| StoreError::Damaged { block: self.id, problem: e.to_string() };
+        blocks::decode(self.body, self.price_scale as u8, self.volume_scale as u8).map_err(damaged)
+    }
+
+    fn open_plain(self) -> Result<Bars> {
+        let damaged = |e: parquet::errors::ParquetError| StoreError::Damaged { block: self.id, problem: e.to_string() };
+        blocks::decode_plain(self.body, self.price_scale as u8, self.volume_scale as u8).map_err(damaged)
     }
 }
 
 async fn blocks_over(connection: &mut SqliteConnection, series: i64, span: &Span) -> Result<Vec<StoredBlock>> {
     Ok(sqlx::query_as!(
         StoredBlock,
-        "SELECT id, price_scale, volume_scale, body FROM block
+        "SELECT id, versions, bars, price_scale, volume_scale, body FROM block
          WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
         series,
         span.start.0,
@@ -277,21 +289,33 @@ impl Reading {
             let block = self.blocks.front().map(|(_, span)| span.clone());
             let tail = self.tail.rows.first().map(|v| blocks::span_of(self.interval, v.bar.slot));
             let Some(span) = [block, tail].into_iter().flatten().min_by_key(|s| s.start) else { return Ok(None) };
-            let mut versions = self.take_tail(&span);
-            if let Some((id, _)) = self.blocks.pop_front_if(|(_, s)| s.start == span.start) {
-                let stored = sqlx::query_as!(StoredBlock, "SELECT id, price_scale, volume_scale, body FROM block WHERE id = ?", id)
-                    .fetch_one(&mut *self.snapshot)
-                    .await?;
-                let from_tail = std::mem::replace(&mut versions, stored.open()?);
-                versions.absorb(from_tail)?;
+            let from_tail = self.take_tail(&span);
+            let mut bars = match self.blocks.pop_front_if(|(_, s)| s.start == span.start) {
+                None => from_tail.as_of(self.as_of),
+                Some((id, _)) => {
+                    let stored = self.block(id).await?;
+                    if stored.is_plain() && from_tail.rows.is_empty() && self.as_of == Timestamp::MAX {
+                        stored.open_plain()?
+                    } else {
+                        let mut versions = stored.open()?;
+                        versions.absorb(from_tail)?;
+                        versions.as_of(self.as_of)
+                    }
+                }
+            };
+            if bars.rows.first().zip(bars.rows.last()).is_some_and(|(a, b)| a.slot < self.span.start || b.slot >= self.span.end) {
+                bars.rows.retain(|b| self.span.contains(&b.slot));
             }
-            let mut bars = versions.as_of(self.as_of);
-            bars.rows.retain(|b| self.span.contains(&b.slot));
             if !bars.rows.is_empty() {
                 bars.rescale(self.price_scale, self.volume_scale)?;
                 return Ok(Some(bars));
             }
         }
+    }
+
+    async fn block(&mut self, id: i64) -> Result<StoredBlock> {
+        let block = sqlx::query_as!(StoredBlock, "SELECT id, versions, bars, price_scale, volume_scale, body FROM block WHERE id = ?", id);
+        Ok(block.fetch_one(&mut *self.snapshot).await?)
     }
 
     fn take_tail(&mut self, span: &Span) -> Versions {

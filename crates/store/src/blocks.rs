@@ -9,11 +9,11 @@ use crate::{
     table::{Column, Kind, TableWriter, Values},
 };
 use bytes::Bytes;
-use mizuno_core::{Bar, Interval, Price, Slot, Span, Timestamp, Versions, Volume, bar::Version};
+use mizuno_core::{Bar, Bars, Interval, Price, Slot, Span, Timestamp, Versions, Volume, bar::Version};
 use parquet::{
     column::reader::ColumnReader,
     errors::ParquetError,
-    file::reader::{FileReader, SerializedFileReader},
+    file::reader::{FileReader, RowGroupReader, SerializedFileReader},
 };
 
 /// The span of the block that `slot` belongs to: a UTC day for bars of seconds,
@@ -33,8 +33,11 @@ pub fn span_of(interval: Interval, slot: Slot) -> Span {
     at(first)..at(next)
 }
 
+/// A column is optional only where some row lacks a value: levels cost time on every reading.
 fn columns(interval: Interval, versions: &Versions) -> [Column; 8] {
-    let price = |name| Column { name, kind: Kind::Decimal(versions.price_scale), optional: true };
+    let withdrawn = versions.rows.iter().any(|v| v.withdrawn);
+    let unknown = versions.rows.iter().any(|v| v.bar.volume.is_none());
+    let price = |name| Column { name, kind: Kind::Decimal(versions.price_scale), optional: withdrawn };
     let time = if interval.is_intraday() { Kind::Instant } else { Kind::Date };
     [
         Column { name: "time", kind: time, optional: false },
@@ -44,7 +47,7 @@ fn columns(interval: Interval, versions: &Versions) -> [Column; 8] {
         price("high"),
         price("low"),
         price("close"),
-        Column { name: "volume", kind: Kind::Decimal(versions.volume_scale), optional: true },
+        Column { name: "volume", kind: Kind::Decimal(versions.volume_scale), optional: withdrawn || unknown },
     ]
 }
 
@@ -54,86 +57,123 @@ fn columns(interval: Interval, versions: &Versions) -> [Column; 8] {
 /// When the file cannot be made; in memory that means a bug, not a full disk.
 pub fn encode(interval: Interval, versions: &Versions) -> Result<Vec<u8>> {
     let rows = &versions.rows;
-    let price = |of: fn(&Bar) -> Price| Values::some(rows.iter().map(|v| (!v.withdrawn).then(|| of(&v.bar).0)));
+    let columns = columns(interval, versions);
+    let price = |at: usize, of: fn(&Bar) -> Price| match columns[at].optional {
+        true => Values::some(rows.iter().map(|v| (!v.withdrawn).then(|| of(&v.bar).0))),
+        false => Values::all(rows.iter().map(|v| of(&v.bar).0)),
+    };
+    let volume = match columns[7].optional {
+        true => Values::some(rows.iter().map(|v| v.bar.volume.filter(|_| !v.withdrawn).map(|v| v.0))),
+        false => Values::all(rows.iter().filter_map(|v| v.bar.volume).map(|v| v.0)),
+    };
     let write = || {
-        let mut file = TableWriter::new(Vec::with_capacity(rows.len() * 6 + 2048), &columns(interval, versions))?;
+        let mut file = TableWriter::new(Vec::with_capacity(rows.len() * 6 + 2048), &columns)?;
         file.rows(&[
             Values::all(rows.iter().map(|v| v.bar.slot.0)),
             Values::all(rows.iter().map(|v| v.recorded_at.0)),
             Values::all(rows.iter().map(|v| v.fetch)),
-            price(|b| b.open),
-            price(|b| b.high),
-            price(|b| b.low),
-            price(|b| b.close),
-            Values::some(rows.iter().map(|v| v.bar.volume.filter(|_| !v.withdrawn).map(|v| v.0))),
+            price(3, |b| b.open),
+            price(4, |b| b.high),
+            price(5, |b| b.low),
+            price(6, |b| b.close),
+            volume,
         ])?;
         file.finish()
     };
     write().map_err(|e| StoreError::Damaged { block: 0, problem: e.to_string() })
 }
 
-/// Reads the file back.
+type Decoded<T> = std::result::Result<T, ParquetError>;
+
+/// Reads the file back, every version.
 ///
 /// # Errors
 /// When `body` is not such a file.
-pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> std::result::Result<Versions, ParquetError> {
+pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versions> {
     let file = SerializedFileReader::new(Bytes::from(body))?;
     let mut rows: Vec<Version> = vec![];
     for index in 0..file.num_row_groups() {
-        let group = file.get_row_group(index)?;
-        let count = group.metadata().num_rows() as usize;
-        let first = rows.len();
-        let column = |i| group.get_column_reader(i).and_then(|reader| read(reader, count));
-        let (time, _) = column(0)?;
-        let (recorded_at, _) = column(1)?;
-        let (fetch, _) = column(2)?;
-        if time.len() != count || recorded_at.len() != count || fetch.len() != count {
-            return Err(ParquetError::General("columns of different lengths".to_owned()));
-        }
-        rows.extend((0..count).map(|i| Version {
-            recorded_at: Timestamp(recorded_at[i]),
-            fetch: fetch[i],
-            withdrawn: false,
-            bar: Bar { slot: Slot(time[i]), open: Price(0), high: Price(0), low: Price(0), close: Price(0), volume: None },
+        let group = Group { reader: file.get_row_group(index)?, count: file.metadata().row_group(index).num_rows() as usize };
+        let (bars, withdrawn) = group.bars()?;
+        let (recorded_at, fetch) = (group.all(1)?, group.all(2)?);
+        let stamps = recorded_at.into_iter().zip(fetch).enumerate();
+        rows.extend(stamps.zip(bars).map(|((i, (at, fetch)), bar)| Version {
+            recorded_at: Timestamp(at),
+            fetch,
+            bar,
+            withdrawn: withdrawn.get(i).is_some_and(|level| *level == 0),
         }));
-        let rows = &mut rows[first..];
-        fill(rows, column(3)?, |v, x| v.bar.open = Price(x));
-        fill(rows, column(4)?, |v, x| v.bar.high = Price(x));
-        fill(rows, column(5)?, |v, x| v.bar.low = Price(x));
-        let close = column(6)?;
-        if close.0.len() < count {
-            rows.iter_mut().zip(&close.1).for_each(|(v, &level)| v.withdrawn = level == 0);
-        }
-        fill(rows, close, |v, x| v.bar.close = Price(x));
-        fill(rows, column(7)?, |v, x| v.bar.volume = Some(Volume(x)));
     }
     Ok(Versions { price_scale, volume_scale, rows })
 }
 
-/// Puts a column's values into the rows that have one.
-fn fill(rows: &mut [Version], (values, levels): (Vec<i64>, Vec<i16>), put: impl Fn(&mut Version, i64)) {
-    if values.len() == rows.len() {
-        rows.iter_mut().zip(values).for_each(|(v, x)| put(v, x));
-    } else {
-        let present = rows.iter_mut().zip(levels).filter(|(_, level)| *level > 0);
-        present.zip(values).for_each(|((v, _), x)| put(v, x));
+/// Reads only the bars of a file in which every slot stands once and none is withdrawn:
+/// two columns less to read, and no versions to choose from.
+///
+/// # Errors
+/// When `body` is not such a file.
+pub fn decode_plain(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Bars> {
+    let file = SerializedFileReader::new(Bytes::from(body))?;
+    let mut rows: Vec<Bar> = vec![];
+    for index in 0..file.num_row_groups() {
+        let group = Group { reader: file.get_row_group(index)?, count: file.metadata().row_group(index).num_rows() as usize };
+        rows.append(&mut group.bars()?.0);
     }
+    Ok(Bars { price_scale, volume_scale, rows })
 }
 
-fn read(reader: ColumnReader, count: usize) -> std::result::Result<(Vec<i64>, Vec<i16>), ParquetError> {
-    let (mut values, mut levels) = (Vec::with_capacity(count), vec![]);
-    match reader {
-        ColumnReader::Int64ColumnReader(mut r) => {
-            r.read_records(count, Some(&mut levels), None, &mut values)?;
-        }
-        ColumnReader::Int32ColumnReader(mut r) => {
-            let mut days = Vec::with_capacity(count);
-            r.read_records(count, Some(&mut levels), None, &mut days)?;
-            values.extend(days.into_iter().map(i64::from));
-        }
-        _ => return Err(ParquetError::General("a column of an unknown type".to_owned())),
+struct Group<'f> {
+    reader: Box<dyn RowGroupReader + 'f>,
+    count: usize,
+}
+
+impl Group<'_> {
+    /// The bars of the group, and the levels of its prices where some row may have none.
+    fn bars(&self) -> Decoded<(Vec<Bar>, Vec<i16>)> {
+        let time = self.all(0)?;
+        let (open, levels) = self.spread(3)?;
+        let (high, low, close) = (self.spread(4)?.0, self.spread(5)?.0, self.spread(6)?.0);
+        let (volume, known) = self.spread(7)?;
+        let bar = |i: usize| Bar {
+            slot: Slot(time[i]),
+            open: Price(open[i]),
+            high: Price(high[i]),
+            low: Price(low[i]),
+            close: Price(close[i]),
+            volume: known.get(i).is_none_or(|level| *level > 0).then(|| Volume(volume[i])),
+        };
+        Ok(((0..self.count).map(bar).collect(), levels))
     }
-    Ok((values, levels))
+
+    /// A column in which every row has a value.
+    fn all(&self, column: usize) -> Decoded<Vec<i64>> {
+        Ok(self.spread(column)?.0)
+    }
+
+    /// A column with zero for the rows without a value, and the levels that tell these apart;
+    /// no levels when every row has one.
+    fn spread(&self, column: usize) -> Decoded<(Vec<i64>, Vec<i16>)> {
+        let (mut values, mut levels) = (Vec::with_capacity(self.count), vec![]);
+        match self.reader.get_column_reader(column)? {
+            ColumnReader::Int64ColumnReader(mut r) => {
+                r.read_records(self.count, Some(&mut levels), None, &mut values)?;
+            }
+            ColumnReader::Int32ColumnReader(mut r) => {
+                let mut days = Vec::with_capacity(self.count);
+                r.read_records(self.count, Some(&mut levels), None, &mut days)?;
+                values.extend(days.into_iter().map(i64::from));
+            }
+            _ => return Err(ParquetError::General("a column of an unknown type".to_owned())),
+        }
+        if levels.len() == self.count && values.len() < self.count {
+            let mut present = values.into_iter();
+            values = levels.iter().map(|level| if *level > 0 { present.next().unwrap_or(0) } else { 0 }).collect();
+        }
+        if values.len() == self.count {
+            return Ok((values, levels));
+        }
+        Err(ParquetError::General("columns of different lengths".to_owned()))
+    }
 }
 
 #[cfg(test)]

@@ -100,7 +100,7 @@ fn properties() -> Result<WriterPropertiesPtr> {
     Ok(Arc::new(
         WriterProperties::builder()
             .set_writer_version(WriterVersion::PARQUET_2_0)
-            .set_compression(Compression::ZSTD(ZstdLevel::try_new(3)?))
+            .set_compression(Compression::ZSTD(ZstdLevel::try_new(1)?))
             .set_dictionary_enabled(false)
             .set_encoding(Encoding::DELTA_BINARY_PACKED)
             .set_statistics_enabled(EnabledStatistics::None)
