@@ -1,0 +1,281 @@
+//! The store against real files: versions, tail and blocks, ledgers, the one writer.
+
+use mizuno_core::{Bar, Bars, Instrument, Interval, Price, SeriesKey, Side, Slot, Span, Spans, Timestamp, Volume, bar::Learned};
+use mizuno_store::{
+    Store, StoreError,
+    fetches::{Answer, Failure, Filter, Understood},
+    quarantine::Suspect,
+    runs::{Reason, State},
+    series::SeriesRow,
+};
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+use tempfile::TempDir;
+
+const WHOLE: Span = Slot(i64::MIN)..Slot(i64::MAX);
+const NOW: Timestamp = Timestamp(1_744_252_200_000_000); // 10 April 2025, 02:30 UTC
+
+fn instrument(symbol: &str) -> Instrument {
+    Instrument {
+        symbol: symbol.into(),
+        name: "Kelp & Barley Foods".into(),
+        kind: "share".into(),
+        venue: "ALDX".into(),
+        currency: "NZD".into(),
+        tick_size: "0.01".parse().ok(),
+        multiplier: None,
+        listed: None,
+        last_traded: "2025-03-14".parse().ok(),
+        former: vec![mizuno_core::instrument::FormerSymbol { symbol: "GUL".into(), until: "2025-02-03".parse().unwrap() }],
+    }
+}
+
+fn key(symbol: &str, interval: Interval) -> SeriesKey {
+    SeriesKey { symbol: symbol.into(), interval, side: Side::Trade, source: "harbour".into() }
+}
+
+async fn opened(interval: Interval) -> (TempDir, Store, SeriesRow, i64) {
+    let dir = TempDir::new().unwrap();
+    let store = Store::open(dir.path()).await.unwrap();
+    store.put_instruments(vec![instrument("KBF")]).await.unwrap();
+    let series = store.ensure_series(vec![key("KBF", interval)]).await.unwrap().remove(0);
+    let run = store.begin_run("aldx".into(), Reason::Request, "{}".into(), NOW).await.unwrap();
+    (dir, store, series, run)
+}
+
+/// Minute bars with the given slots (in minutes after the hour) and prices.
+fn minutes(rows: impl IntoIterator<Item = (i64, i64)>) -> Bars {
+    let bar = |(minute, p): (i64, i64)| Bar {
+        slot: Slot(NOW.0 - NOW.0 % 3_600_000_000 + minute * 60_000_000),
+        open: Price(p),
+        high: Price(p + 1),
+        low: Price(p - 1),
+        close: Price(p),
+        volume: (p % 7 != 0).then_some(Volume(p)),
+    };
+    Bars { price_scale: 2, volume_scale: 0, rows: rows.into_iter().map(bar).collect() }
+}
+
+fn answer(run: i64, series: i64, body: &[u8]) -> Answer {
+    Answer {
+        run,
+        series,
+        window: Slot(NOW.0)..Slot(NOW.0 + 60_000_000),
+        asked_at: NOW,
+        answered_at: NOW.plus(1_000),
+        attempts: 2,
+        request: "GET http://127.0.0.1/bars/KBF".into(),
+        status: Some(200),
+        body: Some(body.to_vec()),
+    }
+}
+
+async fn learn(store: &Store, series: &SeriesRow, fetch: i64, bars: Bars) -> Learned {
+    let understood = Understood { rows: bars.rows.len() as u64, bars, ..Understood::default() };
+    store.keep_bars(fetch, series.id, series.key.interval, understood, NOW).await.unwrap()
+}
+
+#[tokio::test]
+async fn few_bars_and_many_bars_read_as_one_series() {
+    let (_dir, store, series, _) = opened(Interval::MINUTE).await;
+    let old = minutes((0..3_000).map(|m| (m, 100 + m)));
+    assert_eq!(learn(&store, &series, 1, old.clone()).await.new, 3_000, "many: straight into blocks");
+    let new = minutes((3_000..3_010).map(|m| (m, 200 + m)));
+    assert_eq!(learn(&store, &series, 2, new.clone()).await.new, 10, "few: into the tail");
+    let mut both = old;
+    both.rows.extend(new.rows);
+    assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap(), both);
+    let held = store.held(std::slice::from_ref(&series)).await.unwrap().remove(&series.id).unwrap();
+    assert_eq!(Interval::MINUTE.count(&held), 3_010);
+    assert_eq!(held.len(), 1, "one unbroken stretch");
+    let part = both.rows[10].slot..both.rows[20].slot;
+    assert_eq!(store.bars(&series, part, Timestamp::MAX).await.unwrap().rows, both.rows[10..20]);
+    store.seal_all().await.unwrap();
+    assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap(), both, "sealing moves, and changes nothing");
+    assert_eq!(store.held(&[series.clone()]).await.unwrap().remove(&series.id).unwrap(), held);
+}
+
+#[tokio::test]
+async fn a_long_tail_is_sealed_by_itself_across_a_change_of_month() {
+    let (_dir, store, series, _) = opened(Interval::MINUTE).await;
+    // Twenty-one days of April are left after the tenth: these minutes run into May.
+    let at = |batch: i64| minutes((0..100).map(move |m| (batch * 2_900 + m, 50 + m)));
+    let mut all = vec![];
+    for batch in 0..14 {
+        assert_eq!(learn(&store, &series, batch, at(batch)).await.new, 100);
+        all.extend(at(batch).rows);
+    }
+    assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap().rows, all);
+}
+
+#[tokio::test]
+async fn the_same_again_stores_nothing_and_does_not_disturb_validators() {
+    let (_dir, store, series, _) = opened(Interval::Daily).await;
+    let bars = minutes((0..30).map(|m| (m, 100 + m)));
+    assert_eq!(learn(&store, &series, 1, bars.clone()).await, Learned { new: 30, same: 0, restated: 0 });
+    let before = store.series().await.unwrap()[0].revision;
+    assert_eq!(learn(&store, &series, 2, bars).await, Learned { new: 0, same: 30, restated: 0 });
+    assert_eq!(store.series().await.unwrap()[0].revision, before);
+    assert_eq!(learn(&store, &series, 3, minutes([(3, 999)])).await.restated, 1);
+    assert!(store.series().await.unwrap()[0].revision > before);
+}
+
+#[tokio::test]
+async fn an_answer_is_kept_in_two_steps_and_can_be_replayed_between_them() {
+    let (_dir, store, series, run) = opened(Interval::MINUTE).await;
+    let fetch = store.keep_answer(answer(run, series.id, b"the bytes\r\nas they came")).await.unwrap();
+    let waiting = store.to_replay().await.unwrap();
+    assert_eq!((waiting.len(), waiting[0].id, waiting[0].state.as_str()), (1, fetch, "answered"));
+    let digest = waiting[0].payload.clone().unwrap();
+    assert_eq!(digest, mizuno_store::payloads::digest(b"the bytes\r\nas they came"));
+    assert_eq!(store.payload(&digest).await.unwrap(), b"the bytes\r\nas they came");
+
+    let suspect = Suspect { slot: None, line: 7, flaw: "unreadable".into(), text: "x,y".into() };
+    let understood = Understood { rows: 3, bars: minutes([(1, 10), (2, 20)]), suspects: vec![suspect.clone()], unfinished: 1 };
+    store.keep_bars(fetch, series.id, Interval::MINUTE, understood.clone(), NOW).await.unwrap();
+    assert!(store.to_replay().await.unwrap().is_empty());
+    let row = store.fetch(fetch).await.unwrap();
+    assert_eq!((row.state.as_str(), row.rows, row.learned.new, row.refused, row.unfinished), ("stored", 3, 2, 1, 1));
+    store.keep_bars(fetch, series.id, Interval::MINUTE, understood, NOW).await.unwrap();
+    let quarantine = store.quarantine(Some(series.id), 10).await.unwrap();
+    assert_eq!(quarantine.len(), 1, "the same row again is the same row");
+    assert_eq!(quarantine[0].suspect, suspect);
+}
+
+#[tokio::test]
+async fn the_same_bytes_are_kept_once_and_failures_are_kept_too() {
+    let (_dir, store, series, run) = opened(Interval::MINUTE).await;
+    let failure = Failure { class: "wrong-content".into(), message: "got a web page".into() };
+    let first = store.keep_failure(answer(run, series.id, b"<html>"), failure.clone()).await.unwrap();
+    let second = store.keep_failure(answer(run, series.id, b"<html>"), failure.clone()).await.unwrap();
+    let (first, second) = (store.fetch(first).await.unwrap(), store.fetch(second).await.unwrap());
+    assert_eq!(first.payload, second.payload);
+    assert_eq!(first.failure, Some(failure));
+    assert!(second.answered_at > first.answered_at, "no two things are recorded at one instant");
+    let failed = store.fetches(Filter { state: Some("failed"), ..Filter::default() }, 10).await.unwrap();
+    assert_eq!(failed.iter().map(|f| f.id).collect::<Vec<_>>(), [second.id, first.id]);
+    store.end_run(run, State::Incomplete, NOW).await.unwrap();
+    let run = store.run(run).await.unwrap();
+    assert_eq!((run.state, run.failed, run.done, run.bytes), (State::Incomplete, 2, 0, 12));
+}
+
+#[tokio::test]
+async fn runs_that_were_cut_short_are_marked_and_returned() {
+    let (dir, store, _, run) = opened(Interval::MINUTE).await;
+    let ended = store.begin_run("other".into(), Reason::Schedule, "{}".into(), NOW).await.unwrap();
+    store.end_run(ended, State::Complete, NOW).await.unwrap();
+    store.close().await;
+    drop(store);
+    let store = Store::open(dir.path()).await.unwrap();
+    let cut = store.interrupt_runs(NOW).await.unwrap();
+    assert_eq!(cut.iter().map(|r| r.id).collect::<Vec<_>>(), [run]);
+    assert_eq!(store.run(run).await.unwrap().state, State::Interrupted);
+    assert_eq!(store.run(ended).await.unwrap().state, State::Complete);
+    assert!(store.interrupt_runs(NOW).await.unwrap().is_empty());
+    assert!(store.last_recorded() > NOW, "the clock must not run behind what is recorded");
+}
+
+#[tokio::test]
+async fn excuses_are_given_together_or_not_at_all_and_can_be_taken_back() {
+    let (_dir, store, series, _) = opened(Interval::Daily).await;
+    let spans = vec![(series.id, Slot(10)..Slot(12)), (9_999, Slot(1)..Slot(2))];
+    assert!(store.excuse(spans, "mere".into(), "x".into(), NOW).await.is_err(), "there is no series 9999");
+    assert!(store.excuses().await.unwrap().is_empty());
+    let ids = store.excuse(vec![(series.id, Slot(10)..Slot(12))], "mere".into(), "a halt".into(), NOW).await.unwrap();
+    assert_eq!(store.excused().await.unwrap()[&series.id], Spans::from([Slot(10)..Slot(12)]));
+    store.revoke_excuse(ids[0], NOW).await.unwrap();
+    assert!(store.excused().await.unwrap().is_empty());
+    let all = store.excuses().await.unwrap();
+    assert_eq!((all[0].by.as_str(), all[0].revoked_at), ("mere", Some(NOW)), "its row stays");
+    assert!(matches!(store.revoke_excuse(ids[0], NOW).await, Err(StoreError::Unknown { kind: "excuse", .. })));
+}
+
+#[tokio::test]
+async fn jobs_that_share_a_transaction_fail_alone() {
+    let (_dir, store, series, run) = opened(Interval::MINUTE).await;
+    let good = (0..20).map(|i| learn_owned(store.clone(), series.clone(), i));
+    let bad = (0..20).map(|_| store.keep_answer(answer(run, 9_999, b"nobody's")));
+    let (good, bad) = tokio::join!(futures(good), futures(bad));
+    assert!(bad.iter().all(Result::is_err), "there is no series 9999");
+    assert_eq!(good.iter().map(|l| l.new).sum::<u64>(), 20);
+    assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap().rows.len(), 20);
+    assert!(store.to_replay().await.unwrap().is_empty());
+}
+
+async fn learn_owned(store: Store, series: SeriesRow, i: i64) -> Learned {
+    learn(&store, &series, i, minutes([(i, 100)])).await
+}
+
+async fn futures<T>(all: impl Iterator<Item = impl Future<Output = T>>) -> Vec<T> {
+    let mut pending: Vec<_> = all.map(Box::pin).collect();
+    let mut out = vec![];
+    std::future::poll_fn(move |context| {
+        pending.retain_mut(|f| match f.as_mut().poll(context) {
+            std::task::Poll::Ready(value) => {
+                out.push(value);
+                false
+            }
+            std::task::Poll::Pending => true,
+        });
+        if pending.is_empty() { std::task::Poll::Ready(std::mem::take(&mut out)) } else { std::task::Poll::Pending }
+    })
+    .await
+}
+
+#[tokio::test]
+async fn instruments_come_back_as_they_were_given_and_are_brought_up_to_date() {
+    let (_dir, store, _, _) = opened(Interval::Daily).await;
+    assert_eq!(store.instruments().await.unwrap(), [instrument("KBF")]);
+    let renamed = Instrument { name: "Kelp Foods".into(), last_traded: None, ..instrument("KBF") };
+    store.put_instruments(vec![renamed.clone(), instrument("OXB")]).await.unwrap();
+    assert_eq!(store.instruments().await.unwrap(), [renamed, instrument("OXB")]);
+    let unknown = store.ensure_series(vec![key("ZZZ", Interval::Daily)]).await;
+    assert!(matches!(unknown, Err(StoreError::Unknown { kind: "instrument", .. })), "{unknown:?}");
+}
+
+#[tokio::test]
+async fn a_directory_in_use_is_refused_and_one_that_is_not_can_be_discarded() {
+    let (dir, store, _, _) = opened(Interval::Daily).await;
+    assert!(matches!(Store::open(dir.path()).await, Err(StoreError::InUse { .. })));
+    assert!(matches!(Store::discard(dir.path()), Err(StoreError::InUse { .. })));
+    store.close().await;
+    assert!(matches!(store.begin_run("x".into(), Reason::Request, "{}".into(), NOW).await, Err(StoreError::Closed)));
+    drop(store);
+    Store::discard(dir.path()).unwrap();
+    let fresh = Store::open(dir.path()).await.unwrap();
+    assert!(fresh.instruments().await.unwrap().is_empty());
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(12))]
+
+    /// Whatever comes in whatever portions, now and as of every moment before, the
+    /// store says what was last said for each slot; and it holds exactly these slots.
+    #[test]
+    fn the_store_knows_now_and_then(batches in prop::collection::vec(prop::collection::btree_map(0i64..900, 1i64..9, 1..500), 1..6)) {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let (_dir, store, series, _) = opened(Interval::MINUTE).await;
+            let mut known: BTreeMap<i64, i64> = BTreeMap::new();
+            let mut moments = vec![];
+            for (i, batch) in batches.iter().enumerate() {
+                let at = NOW.plus(i as i64 * 1_000_000);
+                let bars = minutes(batch.iter().map(|(&m, &p)| (m * 97, p)));
+                let understood = Understood { rows: 1, bars, ..Understood::default() };
+                let learned = store.keep_bars(i as i64, series.id, Interval::MINUTE, understood, at).await.unwrap();
+                let new = batch.keys().filter(|m| !known.contains_key(m)).count() as u64;
+                let same = batch.iter().filter(|(m, p)| known.get(m) == Some(p)).count() as u64;
+                assert_eq!(learned, Learned { new, same, restated: batch.len() as u64 - new - same });
+                known.extend(batch);
+                moments.push((at.plus(500_000), known.clone()));
+            }
+            for (at, known) in moments {
+                let expected = minutes(known.iter().map(|(&m, &p)| (m * 97, p)));
+                assert_eq!(store.bars(&series, WHOLE, at).await.unwrap().rows, expected.rows);
+            }
+            let held = store.held(std::slice::from_ref(&series)).await.unwrap().remove(&series.id).unwrap();
+            assert_eq!(Interval::MINUTE.count(&held), known.len() as u64);
+            assert!(store.bars(&series, WHOLE, NOW.plus(-1)).await.unwrap().rows.is_empty(), "nothing was known before");
+        });
+    }
+}
