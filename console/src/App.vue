@@ -87,7 +87,7 @@ main h2 {
   margin: 22px 0 8px;
   font-size: 16px;
 }
-main a.link {
+a.link {
   color: #2b7a9b;
 }
 .trouble {

@@ -87,6 +87,11 @@ pub fn count(n: u64) -> String {
     out
 }
 
+/// So many of something, in the singular or the plural.
+pub fn counted(n: u64, what: &str) -> String {
+    format!("{} {what}{}", count(n), if n == 1 { "" } else { "s" })
+}
+
 pub fn bytes(n: u64) -> String {
     match n {
         0..10_240 => format!("{n} B"),

@@ -55,10 +55,10 @@ pub async fn gaps(client: &Client, ask: Gaps) -> Result<Code, Failure> {
     }
     for gap in &found {
         out!("{}", gap.id);
-        out!("    {} bars missing, {}", show::count(gap.slots), gap.when);
+        out!("    {} missing, {}", show::counted(gap.slots, "bar"), gap.when);
         out!("    {}: {}", gap.cause, gap.because);
         let fetch = gap.fetch.map_or(String::new(), |f| format!(", last by fetch {f}"));
-        out!("    asked {} times{fetch}; suggestion: {}", gap.asked, gap.suggestion);
+        out!("    asked {}{fetch}; suggestion: {}", show::counted(u64::from(gap.asked), "time"), gap.suggestion);
     }
     let bars: u64 = found.iter().map(|g| g.slots).sum();
     eprintln!("{} gaps, {} bars; close them with `mizuno repair` or `mizuno excuse`", found.len(), show::count(bars));
