@@ -92,7 +92,7 @@ async fn few_bars_and_many_bars_read_as_one_series() {
     assert_eq!(store.bars(&series, part, Timestamp::MAX).await.unwrap().rows, both.rows[10..20]);
     store.seal_all().await.unwrap();
     assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap(), both, "sealing moves, and changes nothing");
-    assert_eq!(store.held(&[series.clone()]).await.unwrap().remove(&series.id).unwrap(), held);
+    assert_eq!(store.held(std::slice::from_ref(&series)).await.unwrap().remove(&series.id).unwrap(), held);
 }
 
 #[tokio::test]
