@@ -74,10 +74,20 @@ pub struct SourceStatus {
     pub name: String,
     /// Its title.
     pub title: String,
+    /// `ready`, `left-alone` (its quiet hours, or it asked us to wait), `used-up` (its calls of the day) or `paused` (it kept failing).
+    pub state: String,
+    /// Until when, when it is not ready.
+    pub until: Option<String>,
+    /// Whether its key is in the environment; absent for sources without keys.
+    pub key: Option<bool>,
     /// Calls sent in the last sixty seconds.
     pub calls_in_last_minute: u32,
     /// Calls it allows in sixty seconds.
     pub calls_a_minute: u32,
+    /// Calls of its present day, where days are counted.
+    pub calls_today: Option<u32>,
+    /// Calls it allows in a day, with the key we have or without.
+    pub calls_a_day: Option<u32>,
 }
 
 /// A collector now.
@@ -97,8 +107,12 @@ pub struct CollectorStatus {
     pub instruments: u64,
     /// Its schedule in words.
     pub schedule: String,
+    /// IANA name of the venue's zone, in which the schedule is read.
+    pub zone: String,
     /// When it runs next by itself.
     pub next: Option<String>,
+    /// When it runs after that.
+    pub then: Vec<String>,
     /// Whether it should have run by now and has not.
     pub late: bool,
     /// Its newest run.
@@ -152,6 +166,12 @@ pub struct Instrument {
     pub listed: Option<String>,
     /// Last trade date, when it no longer trades.
     pub last_traded: Option<String>,
+    /// Value of one point, as a decimal.
+    pub multiplier: Option<String>,
+    /// Day of expiry, for contracts.
+    pub expiry: Option<String>,
+    /// Strike price, for options.
+    pub strike: Option<String>,
     /// Symbols it had before.
     pub former: Vec<FormerSymbol>,
     /// Names of its series.
@@ -178,7 +198,7 @@ pub struct Series {
     pub venue: String,
     /// Interval of its bars.
     pub interval: String,
-    /// `trade`, `bid` or `ask`.
+    /// `trade`, `bid`, `ask` or `mid`.
     pub side: String,
     /// Its source.
     pub source: String,
@@ -276,6 +296,12 @@ pub struct Run {
     pub refused: u64,
     /// Bytes of answers.
     pub bytes: u64,
+    /// Requests sent.
+    pub calls: u64,
+    /// While it runs: requests its source saw from us in the last sixty seconds, all collectors together.
+    pub calls_in_last_minute: Option<u32>,
+    /// While it runs: how many the source allows.
+    pub calls_a_minute: Option<u32>,
     /// While it runs: windows a second on the wall.
     pub rate: Option<f64>,
     /// While it runs: seconds left on the wall, as far as one can tell.
@@ -302,6 +328,15 @@ pub struct StartRun {
     /// Ask also for what is held already.
     #[serde(default)]
     pub again: bool,
+}
+
+/// How to take a run up again.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Resume {
+    /// Ask only for the windows that failed.
+    #[serde(default)]
+    pub failed_only: bool,
 }
 
 /// Which gaps to fetch again.
@@ -403,6 +438,172 @@ pub struct Fetch {
     /// The answer's first lines, when one fetch is asked for.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub first_lines: Option<Vec<String>>,
+    /// The pages of the answer, when one fetch is asked for.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub pages: Vec<FetchPage>,
+}
+
+/// One page of an answer.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FetchPage {
+    /// `bid` or `ask`, where an answer has parts.
+    pub part: Option<String>,
+    /// Method and address, without secrets.
+    pub request: String,
+    /// HTTP status.
+    pub status: Option<u16>,
+    /// Media type.
+    pub media_type: Option<String>,
+    /// SHA-256 of the kept bytes.
+    pub payload: Option<String>,
+    /// Bytes of it.
+    pub bytes: u64,
+}
+
+/// What to try: one request for one instrument, of which nothing is kept.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Try {
+    /// Name of a source at work; or give `profile`.
+    #[serde(default)]
+    pub source: Option<String>,
+    /// The text of a profile that need not be at work.
+    #[serde(default)]
+    pub profile: Option<String>,
+    /// Symbol of the instrument.
+    pub instrument: String,
+    /// Interval; the profile's first when left out.
+    #[serde(default)]
+    pub interval: Option<String>,
+    /// Side; the profile's first of that interval when left out.
+    #[serde(default)]
+    pub side: Option<String>,
+    /// First trade date or instant; the last few sessions when left out.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// Last trade date, included, or an instant, not included.
+    #[serde(default)]
+    pub to: Option<String>,
+}
+
+/// What came of a try.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Tried {
+    /// The series it would be.
+    pub series: String,
+    /// First moment asked for.
+    pub from: String,
+    /// End of the window.
+    pub to: String,
+    /// How the key is carried, without the key; absent for sources without keys.
+    pub key: Option<String>,
+    /// The pages that came.
+    pub pages: Vec<FetchPage>,
+    /// The first lines of the first page.
+    pub first_lines: Vec<String>,
+    /// Why there is no answer to use.
+    pub failure: Option<String>,
+    /// What went wrong, in words.
+    pub message: Option<String>,
+    /// Rows in the answer.
+    pub rows: u64,
+    /// Sound bars in it.
+    pub sound: u64,
+    /// Bars that were not finished.
+    pub unfinished: u64,
+    /// The zone stamps are shown in below: the venue's.
+    pub zone: String,
+    /// The first bars as understood.
+    pub bars: Vec<TriedBar>,
+    /// The first rows that would be refused.
+    pub refused: Vec<TriedRow>,
+    /// How many would be refused.
+    pub refused_count: u64,
+    /// What may be wrong with the profile.
+    pub hints: Vec<String>,
+}
+
+/// A bar as a try understood it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TriedBar {
+    /// The stamp's text is read as this moment on the venue's clock.
+    pub time: String,
+    /// First price.
+    pub open: String,
+    /// Highest price.
+    pub high: String,
+    /// Lowest price.
+    pub low: String,
+    /// Last price.
+    pub close: String,
+    /// Quantity traded.
+    pub volume: Option<String>,
+}
+
+/// A row that a try would refuse.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TriedRow {
+    /// Its line or element.
+    pub line: u64,
+    /// Why.
+    pub because: String,
+    /// The row itself.
+    pub text: String,
+}
+
+/// A list that a source keeps.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ListStatus {
+    /// The source.
+    pub source: String,
+    /// The list.
+    pub list: String,
+    /// What its rows are: `instruments`, `splits`, `dividends`, `members` or `holidays`.
+    pub of: String,
+    /// The venue it is about.
+    pub venue: String,
+    /// When it is collected next.
+    pub next: String,
+    /// When it was collected last.
+    pub last: Option<String>,
+    /// Method and address, without secrets.
+    pub request: Option<String>,
+    /// Rows in the newest answer.
+    pub rows: u64,
+    /// Rows of it that could not be read.
+    pub refused: u64,
+    /// Why the newest collection failed, if it did.
+    pub failure: Option<String>,
+    /// The same in words.
+    pub message: Option<String>,
+}
+
+/// Something a list said that it had not said before.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ListChange {
+    /// The source.
+    pub source: String,
+    /// The list.
+    pub list: String,
+    /// When it was learned.
+    pub at: String,
+    /// `new`, `changed`, `renamed` or `gone`.
+    pub change: String,
+    /// The row's key, such as a symbol.
+    pub key: String,
+    /// The key before, of something renamed.
+    pub was_key: Option<String>,
+    /// The row before, as JSON.
+    pub was: Option<String>,
+    /// The row now, as JSON.
+    pub is: Option<String>,
+}
+
+/// What a reload changed.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Reloaded {
+    /// In sentences; empty when nothing changed.
+    pub changes: Vec<String>,
 }
 
 /// A row that is not believed.
@@ -414,7 +615,9 @@ pub struct Quarantined {
     pub fetch: i64,
     /// The moment it claims.
     pub at: Option<String>,
-    /// Its line in the payload, from 1.
+    /// The page of the answer, from 1.
+    pub page: u32,
+    /// Its line or element in that page, from 1.
     pub line: u64,
     /// What is wrong, one word.
     pub flaw: String,
@@ -440,6 +643,8 @@ pub enum Event {
     },
     /// Something was excused, or an excuse was taken back.
     Excuses,
+    /// A list was collected.
+    Lists,
 }
 
 /// A problem, as RFC 9457 has it (`application/problem+json`).

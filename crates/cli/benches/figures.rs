@@ -39,7 +39,7 @@ async fn main() -> Outcome {
     let mut table = Figures::default();
     let data = dir.path().join("data");
     let store = Store::open(&data).await?;
-    store.put_instruments(config.instruments.clone()).await?;
+    store.put_instruments(config.instruments.clone(), None).await?;
     let keys = (0..ALL).map(|i| SeriesKey {
         symbol: format!("B{i:03}"),
         interval: Interval::MINUTE,
@@ -103,7 +103,7 @@ async fn main() -> Outcome {
 /// A gap scan and a file, through the service.
 async fn serving(table: &mut Figures, config: Config, data: &Path, years: &[Bars]) -> Outcome {
     let clock = ClockFace { start: NOW.parse()?, wall: mizuno_sim::wall(), speed: 1.0 };
-    let options = mizuno_service::Options { config, data: data.to_owned(), listen: Some("127.0.0.1:0".parse()?), clock };
+    let options = mizuno_service::Options { config, config_dir: None, data: data.to_owned(), listen: Some("127.0.0.1:0".parse()?), clock };
     let service = mizuno_service::serve(options).await?;
     let base = format!("http://{}/api/v1", service.address);
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();

@@ -7,7 +7,7 @@ use crate::{
 use clap::Args;
 use mizuno_config::Config;
 use mizuno_core::{Timestamp, clock::ClockFace};
-use mizuno_sim::{World, faults::Faults, harbour};
+use mizuno_sim::{LODESTAR_KEY, World, faults::Faults, street};
 use mizuno_store::Store;
 use rust_embed::RustEmbed;
 use std::{fs, net::SocketAddr, path::PathBuf};
@@ -31,7 +31,7 @@ pub struct Demo {
     /// Listen here.
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7400")]
     listen: SocketAddr,
-    /// Port of the simulated source (0 for any).
+    /// Port of the first simulated source, the others follow (0 for any).
     #[arg(long, value_name = "PORT", default_value_t = 7411)]
     source_port: u16,
 }
@@ -51,37 +51,44 @@ pub async fn demo(options: Demo) -> Result<Code, Failure> {
     }
     let clock = ClockFace { start, wall: mizuno_sim::wall(), speed };
     let world = World::new(mizuno_sim::DEMO_SEED, clock, Faults::of_the_demo());
-    let (source, server) = harbour::start(world, source_port).map_err(|e| {
-        Failure::new(format!(
-            "the simulated source cannot listen on port {source_port}: {e}; is a demo running already? choose another with --source-port"
-        ))
-    })?;
-    tokio::spawn(server);
-    let config = data.join("config");
-    write_config(&config, source, keep)?;
-    let config = Config::load(&config).map_err(|p| Failure::new(format!("the demo's configuration is not sound:\n{p}")))?;
+    let mut addresses = vec![];
+    for (at, (source, usual, _)) in (0u16..).zip(street::SOURCES) {
+        let port = if source_port == 0 { 0 } else { source_port + at };
+        let (address, server) = street::start(world.clone(), source, port).map_err(|e| {
+            Failure::new(format!(
+                "the simulated source {source} cannot listen on port {port}: {e}; is a demo running already? choose another with --source-port"
+            ))
+        })?;
+        addresses.push((format!("http://127.0.0.1:{usual}"), format!("http://{address}")));
+        tokio::spawn(server);
+    }
+    let dir = data.join("config");
+    write_config(&dir, &addresses, keep)?;
+    let config = Config::load(&dir).map_err(|p| Failure::new(format!("the demo's configuration is not sound:\n{p}")))?;
     let greeting = format!(
         "\n\n  It is {start} at the {} and a second is {speed} seconds long.\n  Open that address, or in another terminal: mizuno status\n  Configuration and data are in {}. Ctrl-C stops.\n",
         config.service.desk,
         data.display()
     );
-    serve::run(mizuno_service::Options { config, data, listen: Some(listen), clock }, &greeting).await
+    serve::run(mizuno_service::Options { config, config_dir: Some(dir), data, listen: Some(listen), clock }, &greeting).await
 }
 
-/// Writes the demo's configuration beside its data, with the source's real address in it.
-fn write_config(dir: &std::path::Path, source: SocketAddr, keep: bool) -> Result<(), Failure> {
+/// Writes the demo's configuration beside its data, with the sources' real addresses and a key in it.
+fn write_config(dir: &std::path::Path, addresses: &[(String, String)], keep: bool) -> Result<(), Failure> {
     for name in DemoConfig::iter() {
         let path = dir.join(name.as_ref());
         if keep && path.exists() && !name.starts_with("sources/") {
             continue;
         }
         let Some(file) = DemoConfig::get(&name) else { continue };
-        let text = String::from_utf8_lossy(&file.data).replace("http://127.0.0.1:7411", &format!("http://{source}"));
+        let text = String::from_utf8_lossy(&file.data).into_owned();
+        let text = addresses.iter().fold(text, |text, (usual, real)| text.replace(usual, real));
         let write = || {
             fs::create_dir_all(path.parent().unwrap_or(dir))?;
             fs::write(&path, text)
         };
         write().map_err(|e| Failure::new(format!("cannot write {}: {e}", path.display())))?;
     }
-    Ok(())
+    let path = dir.join(".env");
+    fs::write(&path, format!("LODESTAR_KEY={LODESTAR_KEY}\n")).map_err(|e| Failure::new(format!("cannot write {}: {e}", path.display())))
 }

@@ -103,6 +103,23 @@ enum Command {
     /// List the runs, or show one.
     #[command(after_help = "Examples:\n  mizuno runs\n  mizuno runs 12")]
     Runs(commands::runs::Runs),
+    /// Take up a run again that was stopped or left windows unanswered.
+    #[command(after_help = "Examples:\n  mizuno resume 12\n  mizuno resume 12 --failed")]
+    Resume(commands::runs::ResumeRun),
+    /// Try a source on one instrument: what is asked, what is understood, what is refused; nothing is kept.
+    #[command(
+        after_help = "Examples:\n  mizuno try harbour KBF --interval 1m\n  mizuno try ./sources/new.toml KBF   (a profile that is not at work yet)"
+    )]
+    Try(commands::sources::TryIt),
+    /// Show the lists that sources keep, collect one now, or show what they changed.
+    #[command(after_help = "Examples:\n  mizuno lists\n  mizuno lists packhorse/contracts\n  mizuno lists --changes")]
+    Lists(commands::sources::Lists),
+    /// Show every collector's schedule in words, with its next times on the venue's clock.
+    #[command(after_help = "Example: mizuno schedule")]
+    Schedule,
+    /// Take up the changed configuration without a restart; a broken one leaves the old one at work.
+    #[command(after_help = "Example: mizuno reload")]
+    Reload,
     /// Stop a run; what it has under way is finished and kept.
     #[command(after_help = "Example: mizuno cancel 12")]
     Cancel {
@@ -161,6 +178,11 @@ async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failu
         Command::Excuses { revoke } => commands::excuses::excuses(&client()?, revoke).await,
         Command::Collect(ask) => commands::runs::collect(&client()?, ask).await,
         Command::Runs(ask) => commands::runs::runs(&client()?, ask).await,
+        Command::Resume(ask) => commands::runs::resume(&client()?, ask).await,
+        Command::Try(ask) => commands::sources::try_it(&client()?, ask).await,
+        Command::Lists(ask) => commands::sources::lists(&client()?, ask).await,
+        Command::Schedule => commands::sources::schedule(&client()?).await,
+        Command::Reload => commands::sources::reload(&client()?).await,
         Command::Cancel { run } => commands::runs::cancel(&client()?, run).await,
         Command::Fetches(ask) => commands::fetches::fetches(&client()?, ask).await,
         Command::Quarantine => commands::fetches::quarantine(&client()?).await,

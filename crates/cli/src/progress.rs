@@ -53,13 +53,22 @@ async fn cancel(client: &Client, id: i64) -> Result<Run, Failure> {
 fn bar(run: &Run) -> ProgressBar {
     let target = if std::io::stderr().is_terminal() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
     let style =
-        ProgressStyle::with_template("{prefix} {bar:28} {pos}/{len} windows  {msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
+        ProgressStyle::with_template("{prefix} {bar:20} {pos}/{len} windows  {wide_msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
     let prefix = format!("run {} {}", run.id, run.collector);
     ProgressBar::with_draw_target(Some(run.windows), target).with_style(style.progress_chars("=> ")).with_prefix(prefix)
 }
 
 fn line(run: &Run) -> String {
-    let mut parts = vec![format!("{} new bars", show::count(run.bars_new))];
+    let mut parts = vec![format!(
+        "{} new, {} same, {} restated, {}",
+        show::count(run.bars_new),
+        show::count(run.bars_same),
+        show::count(run.restated),
+        show::bytes(run.bytes)
+    )];
+    if let (Some(used), Some(most)) = (run.calls_in_last_minute, run.calls_a_minute) {
+        parts.push(format!("{used} of {most} calls a minute"));
+    }
     if run.failed > 0 {
         let classes: Vec<String> = run.failures.iter().map(|(class, n)| format!("{n} {class}")).collect();
         parts.push(format!("{} failed ({})", run.failed, classes.join(", ")));

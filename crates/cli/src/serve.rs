@@ -30,7 +30,7 @@ pub async fn serve(options: Serve) -> Result<Code, Failure> {
     let config = Config::load(&options.config)
         .map_err(|p| Failure::new(format!("the configuration in {} is not sound:\n{p}", options.config.display())))?;
     let clock = options.clock.unwrap_or(ClockFace::REAL);
-    run(mizuno_service::Options { config, data: options.data, listen: options.listen, clock }, "").await
+    run(mizuno_service::Options { config, config_dir: Some(options.config), data: options.data, listen: options.listen, clock }, "").await
 }
 
 /// Runs the service until Ctrl-C or a polite kill.

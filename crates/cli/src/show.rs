@@ -29,8 +29,15 @@ impl Zone {
             [only] => only.zone.clone(),
             _ => "UTC".to_owned(),
         };
-        let zone = jiff::tz::TimeZone::get(&name).unwrap_or(jiff::tz::TimeZone::UTC);
-        Zone(zone, name)
+        Zone::named(&name)
+    }
+
+    /// The zone of this IANA name; UTC when this machine does not know it.
+    pub fn named(name: &str) -> Zone {
+        match jiff::tz::TimeZone::get(name) {
+            Ok(zone) => Zone(zone, name.to_owned()),
+            Err(_) => Zone(jiff::tz::TimeZone::UTC, "UTC".to_owned()),
+        }
     }
 
     /// An RFC 3339 instant on this zone's wall.

@@ -2,7 +2,7 @@
 
 use crate::{Problem, text};
 use croner::{Cron, parser::CronParser};
-use mizuno_core::{Interval, Side, TradeDate};
+use mizuno_core::{Instrument, Interval, Side, TradeDate};
 use serde::{Deserialize, Deserializer, de::Error};
 use std::path::Path;
 
@@ -31,6 +31,9 @@ pub struct Collector {
     /// The symbols it collects; all of the venue when left out.
     #[serde(default)]
     instruments: Option<Vec<String>>,
+    /// The kinds of instrument it collects; all when left out.
+    #[serde(default)]
+    kinds: Option<Vec<String>>,
     /// Symbols it leaves out.
     #[serde(default)]
     except: Vec<String>,
@@ -72,6 +75,8 @@ pub enum Schedule {
     WhileOpen(i64),
     /// At the times of a cron expression on the venue's clock.
     Cron(Box<Cron>),
+    /// Whenever files have been dropped into the source's folder and have lain there unchanged this many microseconds of wall time.
+    Dropped(i64),
 }
 
 #[derive(Deserialize)]
@@ -83,33 +88,40 @@ struct ScheduleFile {
     every: Option<i64>,
     #[serde(default)]
     cron: Option<String>,
+    #[serde(default, deserialize_with = "text::duration_if_there")]
+    dropped: Option<i64>,
 }
 
 impl<'de> Deserialize<'de> for Schedule {
     fn deserialize<D: Deserializer<'de>>(d: D) -> Result<Schedule, D::Error> {
         match ScheduleFile::deserialize(d)? {
-            ScheduleFile { after_close: Some(delay), every: None, cron: None } => Ok(Schedule::AfterClose(delay)),
-            ScheduleFile { after_close: None, every: Some(every), cron: None } if every >= mizuno_core::time::SECOND => {
+            ScheduleFile { after_close: Some(delay), every: None, cron: None, dropped: None } => Ok(Schedule::AfterClose(delay)),
+            ScheduleFile { after_close: None, every: Some(every), cron: None, dropped: None } if every >= mizuno_core::time::SECOND => {
                 Ok(Schedule::WhileOpen(every))
             }
-            ScheduleFile { after_close: None, every: None, cron: Some(text) } => match CronParser::new().parse(&text) {
+            ScheduleFile { after_close: None, every: None, cron: None, dropped: Some(quiet) } => Ok(Schedule::Dropped(quiet)),
+            ScheduleFile { after_close: None, every: None, cron: Some(text), dropped: None } => match CronParser::new().parse(&text) {
                 Ok(cron) => Ok(Schedule::Cron(Box::new(cron))),
                 Err(e) => Err(D::Error::custom(format!(
                     "`{text}` is not a cron expression: {e}; write minute hour day month weekday, as in 30 6 * * 1-5"
                 ))),
             },
             _ => Err(D::Error::custom(
-                "a schedule is one of: after_close = \"30m\" (after each close), every = \"5m\" (while open, at least 1s), cron = \"30 6 * * 1-5\"",
+                "a schedule is one of: after_close = \"30m\" (after each close), every = \"5m\" (while open, at least 1s), cron = \"30 6 * * 1-5\", dropped = \"5s\" (when files have been dropped into a folder)",
             )),
         }
     }
 }
 
 impl Collector {
-    /// Whether it collects a symbol of its venue.
+    /// Whether it collects an instrument.
     #[must_use]
-    pub fn takes(&self, symbol: &str) -> bool {
-        self.instruments.as_ref().is_none_or(|list| list.iter().any(|s| s == symbol)) && !self.except.iter().any(|s| s == symbol)
+    pub fn takes(&self, instrument: &Instrument) -> bool {
+        let listed = |list: &Vec<String>, text: &str| list.iter().any(|s| s == text);
+        instrument.venue == self.venue
+            && self.instruments.as_ref().is_none_or(|all| listed(all, &instrument.symbol))
+            && self.kinds.as_ref().is_none_or(|all| listed(all, &instrument.kind))
+            && !listed(&self.except, &instrument.symbol)
     }
 
     /// Every symbol its file names.

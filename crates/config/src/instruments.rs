@@ -1,6 +1,7 @@
 //! Instrument lists: CSV with a header, one instrument a row.
 //!
-//! Columns: `symbol,name,kind,venue,currency,tick_size,multiplier,listed,last_traded,former`.
+//! Columns: `symbol,name,kind,venue,currency,tick_size,multiplier,listed,last_traded,former`, and for
+//! contracts `expiry` and `strike`.
 //! `former` names earlier symbols as `GUL until 2025-02-03`, several parted by `;`.
 
 use crate::Problem;
@@ -20,6 +21,10 @@ struct Row {
     listed: Option<String>,
     last_traded: Option<String>,
     former: Option<String>,
+    #[serde(default)]
+    expiry: Option<String>,
+    #[serde(default)]
+    strike: Option<String>,
 }
 
 /// Reads an instrument list.
@@ -55,9 +60,7 @@ fn understand(row: Row) -> Result<Instrument, String> {
         let text = text.filter(|t| !t.is_empty());
         text.map(|t| t.parse().map_err(|e| format!("{name}: {e}"))).transpose()
     }
-    if row.symbol.is_empty() || row.symbol.contains(['/', ' ', '@']) {
-        return Err(format!("`{}` cannot be a symbol: it is empty, or has a slash, a space or an @ in it", row.symbol));
-    }
+    sound_symbol(&row.symbol)?;
     let former = row.former.unwrap_or_default();
     let former = former.split(';').map(str::trim).filter(|t| !t.is_empty()).map(|entry| {
         let parts = entry.split_once(" until ").and_then(|(symbol, until)| Some((symbol.trim(), until.trim().parse().ok()?)));
@@ -70,6 +73,8 @@ fn understand(row: Row) -> Result<Instrument, String> {
         multiplier: field("multiplier", row.multiplier)?,
         listed: field("listed", row.listed)?,
         last_traded: field("last_traded", row.last_traded)?,
+        expiry: field("expiry", row.expiry)?,
+        strike: field("strike", row.strike)?,
         symbol: row.symbol,
         name: row.name,
         kind: row.kind,
@@ -77,4 +82,15 @@ fn understand(row: Row) -> Result<Instrument, String> {
         currency: row.currency,
         former,
     })
+}
+
+/// Whether a text can be a symbol of ours.
+///
+/// # Errors
+/// A sentence that says why not.
+pub fn sound_symbol(text: &str) -> Result<(), String> {
+    if text.is_empty() || text.contains(['/', ' ', '@']) {
+        return Err(format!("`{text}` cannot be a symbol: it is empty, or has a slash, a space or an @ in it"));
+    }
+    Ok(())
 }

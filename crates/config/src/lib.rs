@@ -19,7 +19,7 @@ mod text;
 pub mod venue;
 
 pub use collector::{Collector, Schedule};
-pub use instruments::parse as parse_instruments;
+pub use instruments::{parse as parse_instruments, sound_symbol};
 pub use problem::{Problem, Problems};
 pub use profile::Profile;
 
@@ -140,7 +140,7 @@ impl Config {
 
     /// The instruments a collector is for, in list order.
     pub fn instruments_of<'a>(&'a self, collector: &'a Collector) -> impl Iterator<Item = &'a Instrument> {
-        self.instruments.iter().filter(|i| i.venue == collector.venue && collector.takes(&i.symbol))
+        self.instruments.iter().filter(|i| collector.takes(i))
     }
 }
 

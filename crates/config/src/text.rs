@@ -1,6 +1,6 @@
 //! Reading typed values out of TOML strings, so that a bad one is refused with its line.
 
-use jiff::{SignedDuration, tz::TimeZone};
+use jiff::{SignedDuration, civil::Time, tz::TimeZone};
 use serde::{Deserialize, Deserializer, de::Error};
 use std::{fmt::Display, str::FromStr};
 
@@ -13,6 +13,30 @@ where
     let text = String::deserialize(d)?;
     text.parse()
         .map_err(|e: T::Err| if e.to_string().contains(&text) { D::Error::custom(e) } else { D::Error::custom(format!("`{text}`: {e}")) })
+}
+
+/// The same for a field that may be absent.
+pub(crate) fn parsed_if_there<'de, T, D>(d: D) -> Result<Option<T>, D::Error>
+where
+    T: FromStr<Err: Display>,
+    D: Deserializer<'de>,
+{
+    parsed(d).map(Some)
+}
+
+/// A list of strings that the type can read.
+pub(crate) fn all_parsed<'de, T, D>(d: D) -> Result<Vec<T>, D::Error>
+where
+    T: FromStr<Err: Display>,
+    D: Deserializer<'de>,
+{
+    Vec::<String>::deserialize(d)?.iter().map(|text| text.parse().map_err(D::Error::custom)).collect()
+}
+
+/// A time of day such as `06:30`.
+pub(crate) fn time_of_day<'de, D: Deserializer<'de>>(d: D) -> Result<Time, D::Error> {
+    let text = String::deserialize(d)?;
+    Time::strptime("%H:%M", &text).map_err(|_| D::Error::custom(format!("`{text}` is not a time of day; write it like 06:30")))
 }
 
 /// A length of time such as `30m` or `1h 30m`, in microseconds.

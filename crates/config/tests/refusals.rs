@@ -33,11 +33,19 @@ fn a_wrong_profile_is_refused_by_line() {
         (
             "/bars/{symbol}{?step,from,to}",
             "/bars/{symbol}{?step,from,until}",
-            "the template uses {until}, which is neither symbol, from, to nor in `with`",
+            "the template uses {until}, which is neither symbol, id, from, to nor in `with`",
         ),
         ("stamps = \"%Y-%m-%d\"", "stamps = \"%H:%M\"", "`%H:%M` is not a way to write a moment; it is epoch-seconds"),
         ("columns = { time = \"date\", open", "columns = { open", "missing field `time`"),
-        ("[series.answer.delimited]", "[series.answer.tablets]", "unknown variant `tablets`, expected `delimited`"),
+        ("form = \"delimited\"", "form = \"tablets\"", "unknown variant `tablets`, expected one of `delimited`, `json-rows`"),
+        ("form = \"delimited\"", "form = \"json-rows\"", "`skip_lines` is for delimited text"),
+        ("form = \"delimited\"", "form = \"delimited\"\nrows = \"/data\"", "`rows` is for JSON"),
+        ("form = \"delimited\"", "form = \"delimited\"\nmember = \"{symbol}.csv\"", "`member` is for a zip archive"),
+        ("stamps = \"%Y-%m-%d\"\n", "", "says {from} or {to} and not how they are written"),
+        ("get = \"/bars/{symbol}{?step,from,to}\"", "post = \"/bars\"\nget = \"/bars\"", "has either get = \"/path\" or post"),
+        ("to_included = true", "pages = { number = { variable = \"page\", first = 1, full = 10 } }", "the template does not use it"),
+        ("[symbols]", "[key]\nenv = \"my key!\"\nheader = \"X-Key\"\n[symbols]", "`my key!` is not the name of an environment variable"),
+        ("[symbols]", "[key]\nenv = \"K\"\n[symbols]", "a key is carried in one way"),
         ("base = \"http", "base = \"gopher", "harbour.toml:4: `gopher://127.0.0.1:7411` is not an address"),
         ("name = \"harbour\"", "name = \"har/bour\"", "`har/bour` cannot be a source's name"),
         ("span_days = 1830", "span_days = 0", "span_days and volume_unit are at least 1"),
@@ -56,6 +64,7 @@ fn a_wrong_profile_is_refused_by_line() {
 fn symbols_are_spelled_by_rule_and_by_exception() {
     let profile = profile::parse(Path::new("p"), &PROFILE.replace("[symbols]", "[symbols]\nexceptions = { OXB = \"OXBOW\" }")).unwrap();
     assert_eq!(["KBF", "LNT.A", "OXB"].map(|s| profile.symbols.of(s)), ["KBF", "LNT-A", "OXBOW"]);
+    assert_eq!(["KBF", "LNT-A", "OXBOW"].map(|s| profile.symbols.back(s)), ["KBF", "LNT.A", "OXB"]);
 }
 
 #[test]

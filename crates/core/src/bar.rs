@@ -153,6 +153,29 @@ impl Bars {
     }
 }
 
+/// The mids of bids and asks of the same slots: half-way between them, price by price, without a volume.
+/// Beside each stands the place of its bid in `bid`. Slots that one side lacks have no mid.
+///
+/// # Errors
+/// When a mid does not fit at the digits it needs.
+pub fn mid(bid: &Bars, ask: &Bars) -> Result<(Bars, Vec<usize>), DoesNotFit> {
+    let scale = bid.price_scale.max(ask.price_scale);
+    let asks: std::collections::HashMap<Slot, &Bar> = ask.rows.iter().map(|a| (a.slot, a)).collect();
+    let (mut out, mut from) = (Bars::default(), vec![]);
+    for (at, b) in bid.rows.iter().enumerate() {
+        let Some(a) = asks.get(&b.slot) else { continue };
+        let half = |bid_price: Price, ask_price: Price| {
+            let sum = rescale(bid_price.0, bid.price_scale, scale)? + rescale(ask_price.0, ask.price_scale, scale)?;
+            // Half of a sum has one digit more at most: five tenths.
+            let tenths = sum.checked_mul(5).ok_or(DoesNotFit { number: Decimal { mantissa: sum, scale }, scale: scale + 1 })?;
+            Ok(Decimal { mantissa: tenths, scale: scale + 1 })
+        };
+        out.push(b.slot, [half(b.open, a.open)?, half(b.high, a.high)?, half(b.low, a.low)?, half(b.close, a.close)?], None)?;
+        from.push(at);
+    }
+    Ok((out, from))
+}
+
 /// How a batch of bars compared with what was already known.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Learned {

@@ -9,7 +9,7 @@ pub struct Instrument {
     pub symbol: String,
     /// Its full name.
     pub name: String,
-    /// `share`, `fund`, `future`, `pair`.
+    /// `share`, `fund`, `future`, `option`, `pair`.
     pub kind: String,
     /// Code of its venue.
     pub venue: String,
@@ -23,6 +23,10 @@ pub struct Instrument {
     pub listed: Option<TradeDate>,
     /// Last trade date, included; `None` while it trades.
     pub last_traded: Option<TradeDate>,
+    /// Day of expiry, for contracts.
+    pub expiry: Option<TradeDate>,
+    /// Strike price, for options.
+    pub strike: Option<Decimal>,
     /// Symbols it had before, oldest first.
     pub former: Vec<FormerSymbol>,
 }
@@ -37,6 +41,12 @@ pub struct FormerSymbol {
 }
 
 impl Instrument {
+    /// The symbol it carried on `date`.
+    #[must_use]
+    pub fn symbol_on(&self, date: TradeDate) -> &str {
+        self.former.iter().filter(|f| date < f.until).min_by_key(|f| f.until).map_or(&self.symbol, |f| &f.symbol)
+    }
+
     /// Whether a bar of `date` can exist.
     #[must_use]
     pub fn trades_on(&self, date: TradeDate) -> bool {

@@ -12,6 +12,8 @@ pub enum Side {
     Bid,
     /// Prices asked.
     Ask,
+    /// Half-way between bid and ask.
+    Mid,
 }
 
 impl fmt::Display for Side {
@@ -20,6 +22,7 @@ impl fmt::Display for Side {
             Side::Trade => "trade",
             Side::Bid => "bid",
             Side::Ask => "ask",
+            Side::Mid => "mid",
         })
     }
 }
@@ -32,6 +35,7 @@ impl FromStr for Side {
             "trade" => Ok(Side::Trade),
             "bid" => Ok(Side::Bid),
             "ask" => Ok(Side::Ask),
+            "mid" => Ok(Side::Mid),
             _ => Err(NotASeries::Side(text.to_owned())),
         }
     }
@@ -69,7 +73,7 @@ pub enum NotASeries {
     #[error("`{0}` is not a series; write SYMBOL/INTERVAL/SOURCE, as in KBF/1m/harbour")]
     Shape(String),
     /// Not a side of the market.
-    #[error("`{0}` is not a side; it is trade, bid or ask")]
+    #[error("`{0}` is not a side; it is trade, bid, ask or mid")]
     Side(String),
     /// Its interval cannot be read.
     #[error(transparent)]

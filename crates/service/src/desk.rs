@@ -1,97 +1,136 @@
 //! What the whole service shares.
 
-use crate::{Options, error::ServiceError, events::Events, run::LiveRuns};
-use mizuno_config::{Collector, Config, profile::Offer};
-use mizuno_core::{Calendar, Instrument, Venue, calendar::usual_dates};
-use mizuno_sources::{Clock, Source};
+use crate::{
+    Options,
+    error::ServiceError,
+    events::Events,
+    run::LiveRuns,
+    setup::{Means, Setup},
+};
+use futures_util::future::BoxFuture;
+use mizuno_core::TradeDate;
+use mizuno_sources::{Clock, DayBook, Secrets};
 use mizuno_store::Store;
 use std::{
-    collections::{BTreeMap, HashMap},
-    sync::Arc,
+    collections::HashMap,
+    path::PathBuf,
+    sync::{Arc, PoisonError, RwLock},
 };
+use tokio::sync::watch;
 
-/// The configuration at work, the store, the clock and the runs under way.
+/// The setup at work, the store, the clock and the runs under way.
 pub struct Desk {
-    /// The configuration.
-    pub config: Config,
     /// Everything kept.
     pub store: Store,
     /// Service time.
     pub clock: Clock,
-    symbols: HashMap<String, usize>,
-    pub(crate) calendars: BTreeMap<String, Calendar>,
-    pub(crate) sources: BTreeMap<String, Source>,
     pub(crate) events: Events,
     pub(crate) live: LiveRuns,
-}
-
-/// All that is needed to collect for one collector.
-#[derive(Clone, Copy)]
-pub(crate) struct Post<'d> {
-    pub collector: &'d Collector,
-    pub source: &'d Source,
-    pub offer: &'d Offer,
-    pub venue: &'d Venue,
-    pub calendar: &'d Calendar,
+    /// Held while a list is collected that runs wait for.
+    pub(crate) listing: tokio::sync::Mutex<()>,
+    /// Where the configuration is, for reloading it.
+    pub(crate) config_dir: Option<PathBuf>,
+    data: PathBuf,
+    setup: RwLock<Arc<Setup>>,
+    /// Counts the setups there have been.
+    changed: watch::Sender<u64>,
 }
 
 impl Desk {
     pub(crate) async fn open(options: Options) -> Result<Arc<Desk>, ServiceError> {
-        let Options { config, data, clock, .. } = options;
+        let Options { config, config_dir, data, clock, .. } = options;
         let clock = Clock::new(clock);
         let store = Store::open(&data).await?;
-        store.put_instruments(config.instruments.clone()).await?;
-        let dates = usual_dates(clock.now());
-        let calendars = config.venues.iter().map(|(code, v)| (code.clone(), Calendar::new(v, dates.clone()))).collect();
-        let mut sources = BTreeMap::new();
-        for (name, profile) in &config.sources {
-            let source = Source::new(Arc::new(profile.clone()), clock.clone());
-            let source = source.map_err(|failure| ServiceError::Source { name: name.clone(), failure })?;
-            sources.insert(name.clone(), source);
-        }
-        let (events, live) = (Events::new(), LiveRuns::default());
-        let symbols = config.instruments.iter().enumerate().map(|(at, i)| (i.symbol.clone(), at)).collect();
-        Ok(Arc::new(Desk { config, store, clock, symbols, calendars, sources, events, live }))
+        store.put_instruments(config.instruments.clone(), None).await?;
+        let secrets = secrets(config_dir.as_deref());
+        let book = Arc::new(Book(store.clone()));
+        let means = Means { clock: &clock, secrets: &secrets, book, folder: &data, before: None };
+        let (listed, ids) = (store.listed_instruments().await?, listed_ids(&store).await?);
+        let setup = Setup::new(config, listed, ids, &means)?;
+        Ok(Arc::new(Desk {
+            store,
+            clock,
+            events: Events::new(),
+            live: LiveRuns::default(),
+            listing: tokio::sync::Mutex::default(),
+            config_dir,
+            data,
+            setup: RwLock::new(Arc::new(setup)),
+            changed: watch::channel(0).0,
+        }))
     }
 
-    /// A collector and all it works with.
-    pub(crate) fn post(&self, collector: &str) -> Result<Post<'_>, ServiceError> {
-        let unknown = || ServiceError::unknown("collector", collector, self.config.collectors.keys().map(String::as_str));
-        let collector = self.config.collectors.get(collector).ok_or_else(unknown)?;
-        let parts = || {
-            let source = self.sources.get(&collector.source)?;
-            Some(Post {
-                collector,
-                source,
-                offer: source.profile.offer(&collector.venue, collector.interval, collector.side)?,
-                venue: self.config.venues.get(&collector.venue)?,
-                calendar: self.calendars.get(&collector.venue)?,
-            })
-        };
-        parts().ok_or_else(|| ServiceError::Invalid(format!("the collector {} does not fit its source and venue", collector.name)))
+    /// The setup at work now. Whoever takes it keeps it, also when another takes its place.
+    #[must_use]
+    pub fn setup(&self) -> Arc<Setup> {
+        self.setup.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
-    /// The instrument with exactly this present symbol.
-    pub(crate) fn known(&self, symbol: &str) -> Option<&Instrument> {
-        self.symbols.get(symbol).and_then(|&at| self.config.instruments.get(at))
+    /// Puts a configuration, and what the lists of sources say, in the place of the setup at work.
+    pub(crate) async fn put_to_work(&self, config: mizuno_config::Config) -> Result<(), ServiceError> {
+        self.store.put_instruments(config.instruments.clone(), None).await?;
+        let before = self.setup();
+        let secrets = secrets(self.config_dir.as_deref());
+        let book = Arc::new(Book(self.store.clone()));
+        let means = Means { clock: &self.clock, secrets: &secrets, book, folder: &self.data, before: Some(&before) };
+        let (listed, ids) = (self.store.listed_instruments().await?, listed_ids(&self.store).await?);
+        let setup = Setup::new(config, listed, ids, &means)?;
+        *self.setup.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(setup);
+        self.changed.send_modify(|n| *n += 1);
+        Ok(())
     }
 
-    /// The instrument with this symbol, present or former, in either case.
-    pub(crate) fn instrument(&self, symbol: &str) -> Result<&Instrument, ServiceError> {
-        if let Some(instrument) = self.known(symbol) {
-            return Ok(instrument);
-        }
-        let all = &self.config.instruments;
-        let named = |i: &&Instrument| i.symbol.eq_ignore_ascii_case(symbol);
-        let formerly = |i: &&Instrument| i.former.iter().any(|f| f.symbol.eq_ignore_ascii_case(symbol));
-        all.iter()
-            .find(named)
-            .or_else(|| all.iter().find(formerly))
-            .ok_or_else(|| ServiceError::unknown("instrument", symbol, all.iter().map(|i| i.symbol.as_str())))
+    /// What keys and passwords there are, read afresh.
+    pub(crate) fn secrets(&self) -> Secrets {
+        secrets(self.config_dir.as_deref())
+    }
+
+    /// The data directory.
+    pub(crate) fn data(&self) -> &std::path::Path {
+        &self.data
+    }
+
+    /// Tells when another setup is at work.
+    pub(crate) fn changes(&self) -> watch::Receiver<u64> {
+        self.changed.subscribe()
     }
 
     /// Stops every run in good order; they are taken up again at the next start.
     pub(crate) async fn stop(&self) {
         self.live.stop().await;
+    }
+}
+
+/// What the file `.env` of a configuration holds; nothing when there is none.
+fn secrets(dir: Option<&std::path::Path>) -> Secrets {
+    let Some(path) = dir.map(|d| d.join(".env")) else { return Secrets::default() };
+    match dotenvy::from_path_iter(&path) {
+        Ok(pairs) => Secrets::new(pairs.filter_map(Result::ok)),
+        Err(_) => Secrets::default(),
+    }
+}
+
+/// What the sources' lists call our symbols.
+async fn listed_ids(store: &Store) -> Result<HashMap<String, HashMap<String, String>>, ServiceError> {
+    let mut out: HashMap<String, HashMap<String, String>> = HashMap::new();
+    for row in store.list_rows(None, None).await? {
+        let columns: serde_json::Value = serde_json::from_str(&row.body).unwrap_or_default();
+        if let (Some(symbol), Some(id)) = (columns["symbol"].as_str(), columns["id"].as_str()) {
+            out.entry(row.source).or_default().insert(symbol.to_owned(), id.to_owned());
+        }
+    }
+    Ok(out)
+}
+
+/// The ledger of calls a day, in the store.
+struct Book(Store);
+
+impl DayBook for Book {
+    fn reserved<'a>(&'a self, source: &'a str, day: TradeDate) -> BoxFuture<'a, Result<u32, String>> {
+        Box::pin(async move { self.0.reserved_calls(source, day.0).await.map_err(|e| e.to_string()) })
+    }
+
+    fn reserve<'a>(&'a self, source: &'a str, day: TradeDate, calls: u32) -> BoxFuture<'a, Result<(), String>> {
+        Box::pin(async move { self.0.reserve_calls(source.to_owned(), day.0, calls).await.map_err(|e| e.to_string()) })
     }
 }

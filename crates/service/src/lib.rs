@@ -11,15 +11,21 @@ mod encode;
 pub mod error;
 mod events;
 mod http;
+mod lists;
 mod moments;
 mod recovery;
+mod reload;
 mod run;
 mod schedule;
+mod search;
+pub mod setup;
+mod trying;
 mod views;
 
 pub use desk::Desk;
 pub use error::ServiceError;
 pub use http::openapi;
+pub use setup::Setup;
 
 use mizuno_config::Config;
 use mizuno_core::clock::ClockFace;
@@ -29,6 +35,8 @@ use std::{net::SocketAddr, path::PathBuf, sync::Arc};
 pub struct Options {
     /// The configuration, checked.
     pub config: Config,
+    /// Where it was read from, to read it again.
+    pub config_dir: Option<PathBuf>,
     /// The data directory.
     pub data: PathBuf,
     /// Where to listen, instead of where the configuration says.
@@ -61,7 +69,7 @@ pub async fn serve(options: Options) -> Result<Running, ServiceError> {
     let desk = Desk::open(options).await?;
     let server = http::server(desk.clone(), listener).map_err(|source| ServiceError::Listen { listen, source })?;
     recovery::recover(&desk).await?;
-    schedule::start(&desk);
+    schedule::keep_all(&desk);
     Ok(Running { address, desk, server })
 }
 

@@ -4,16 +4,19 @@
 //! without the network. Runs that were under way are taken up with the same
 //! order: the plan then asks only for what is still missing.
 
-use crate::{desk::Desk, error::ServiceError, run::Order};
+use crate::{desk::Desk, error::ServiceError, run::Order, setup::Setup};
+use mizuno_sources::Page;
 use mizuno_store::{
     fetches::{Failure, FetchRow},
     runs::{Reason, RunRow, State},
+    series::SeriesRow,
 };
 use std::{collections::HashSet, sync::Arc};
 
 pub(crate) async fn recover(desk: &Arc<Desk>) -> Result<(), ServiceError> {
+    let (setup, rows) = (desk.setup(), desk.store.series().await?);
     for fetch in desk.store.to_replay().await? {
-        replay(desk, &fetch).await?;
+        replay(desk, &setup, &rows, &fetch).await?;
     }
     desk.store.interrupt_runs(desk.clock.now()).await?;
     let mut seen = HashSet::new();
@@ -36,19 +39,23 @@ async fn take_up(desk: &Arc<Desk>, run: &RunRow, order: Order) {
     }
 }
 
-async fn replay(desk: &Arc<Desk>, fetch: &FetchRow) -> Result<(), ServiceError> {
-    let rows = desk.store.series().await?;
-    let series = rows.into_iter().find(|s| s.id == fetch.series);
-    let (Some(series), Some(digest)) = (series, &fetch.payload) else { return Ok(()) };
-    let Some(post) = desk.post_of(&series.key) else {
+async fn replay(desk: &Arc<Desk>, setup: &Setup, rows: &[SeriesRow], fetch: &FetchRow) -> Result<(), ServiceError> {
+    let Some(series) = rows.iter().find(|s| s.id == fetch.series) else { return Ok(()) };
+    let Some(post) = setup.post_of(&series.key) else {
         let message = "no collector keeps this series any more; its payload is kept".to_owned();
         let failure = Failure { class: "not-understood".to_owned(), message };
         return Ok(desk.store.mark_failed(fetch.id, failure).await?);
     };
-    let body = desk.store.payload(digest).await?;
-    match mizuno_sources::decode::decode(post.offer, post.venue, &body, None) {
+    let answered = desk.store.answered_pages(fetch).await?;
+    let pages: Vec<Page<'_>> = answered
+        .iter()
+        .map(|p| Page { part: p.part.as_deref(), media_type: p.media_type.as_deref(), body: p.body.as_deref().unwrap_or_default() })
+        .collect();
+    let (profile, symbol) = (&post.source.profile, post.symbol_for(setup, &series.key.symbol, &fetch.window));
+    let most = profile.limits.largest_answer();
+    match mizuno_sources::decode::decode(post.offer, post.venue, &profile.symbols.of(&symbol), most, &pages) {
         Ok(decoded) => {
-            desk.keep(&post, &series, fetch.id, fetch.asked_at, &decoded, &body).await?;
+            desk.keep(&post, series, fetch.id, fetch.asked_at, &decoded, &pages).await?;
             tracing::info!(fetch = fetch.id, series = %series.key, "understood a kept answer again");
         }
         Err(failure) => {

@@ -1,10 +1,11 @@
 //! A run at work: plan, ask, keep, understand, keep, tell.
 
 use crate::{
-    desk::{Desk, Post},
+    desk::Desk,
     error::ServiceError,
     http::wire,
     moments,
+    setup::{Post, Setup},
     views::View,
 };
 use futures_util::{StreamExt, stream};
@@ -15,9 +16,9 @@ use mizuno_core::{
     plan::{self, MaxSpan},
     slot::{intersection, within},
 };
-use mizuno_sources::Decoded;
+use mizuno_sources::{Answered, Decoded, Page, Place, Stop, Ticket, Wanted, decode};
 use mizuno_store::{
-    fetches::{Answer, Failure, Understood},
+    fetches::{Answer, AnsweredPage, Failure, Understood},
     quarantine::Suspect,
     runs::{Reason, State},
     series::SeriesRow,
@@ -51,6 +52,9 @@ pub(crate) struct Order {
     /// Only these gaps.
     #[serde(default)]
     pub gaps: Vec<String>,
+    /// Only the windows that failed in this run.
+    #[serde(default)]
+    pub failed_of: Option<i64>,
 }
 
 /// The runs under way. A collector has at most one, and one repair beside it.
@@ -65,6 +69,8 @@ pub(crate) struct Live {
     id: i64,
     began: Instant,
     cancel: watch::Sender<Halt>,
+    /// Tells those who wait for a turn at the source.
+    stop: watch::Sender<bool>,
     ended: watch::Sender<bool>,
     shown: Mutex<Shown>,
 }
@@ -130,7 +136,7 @@ impl LiveRuns {
         self.stopping.store(true, Ordering::SeqCst);
         let all: Vec<Arc<Live>> = self.lock().values().cloned().collect();
         for live in all {
-            live.cancel.send_replace(Halt::Stopping);
+            live.halt(Halt::Stopping);
             let _ = live.ended.subscribe().wait_for(|ended| *ended).await;
         }
     }
@@ -139,6 +145,11 @@ impl LiveRuns {
 impl Live {
     fn lock(&self) -> std::sync::MutexGuard<'_, Shown> {
         self.shown.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn halt(&self, halt: Halt) {
+        self.cancel.send_replace(halt);
+        self.stop.send_replace(true);
     }
 
     fn halted(&self) -> bool {
@@ -161,6 +172,7 @@ impl Live {
         run.restated += fetch.restated;
         run.refused += fetch.refused;
         run.bytes += fetch.payload_bytes;
+        run.calls += fetch.attempts;
         (run.rate, run.seconds_left) = rate(self.began, run.done + run.failed, run.windows);
         let due = shown.told.elapsed() > Duration::from_millis(200);
         if due {
@@ -179,10 +191,11 @@ struct Task {
 impl Desk {
     /// Starts a run and returns it; it goes on by itself.
     pub(crate) async fn start_run(self: &Arc<Self>, collector: &str, reason: Reason, order: Order) -> Result<Run, ServiceError> {
-        let post = self.post(collector)?;
+        let setup = self.setup();
+        let post = setup.post(collector)?;
         for symbol in &order.symbols {
-            if !self.config.instruments_of(post.collector).any(|i| i.symbol == *symbol) {
-                let known = self.config.instruments_of(post.collector).map(|i| i.symbol.as_str());
+            if !setup.config.instruments_of(post.collector).any(|i| i.symbol == *symbol) {
+                let known = setup.config.instruments_of(post.collector).map(|i| i.symbol.as_str());
                 return Err(ServiceError::unknown("instrument of this collector", symbol, known));
             }
         }
@@ -202,6 +215,7 @@ impl Desk {
             id,
             began: Instant::now(),
             cancel: watch::channel(Halt::No).0,
+            stop: watch::channel(false).0,
             ended: watch::channel(false).0,
             shown: Mutex::new(Shown { run: run.clone(), told: Instant::now() }),
         });
@@ -213,7 +227,9 @@ impl Desk {
         self.events.tell(Event::Run { run: run.clone() });
         let (desk, collector) = (self.clone(), collector.to_owned());
         tokio::spawn(async move {
-            let state = match desk.work(&live, &collector, &order).await {
+            desk.list_first(&collector).await;
+            let setup = desk.setup();
+            let state = match desk.work(&setup, &live, &collector, &order).await {
                 Ok(state) => state,
                 Err(error) => {
                     tracing::error!(run = id, collector, %error, "the run cannot go on");
@@ -235,7 +251,7 @@ impl Desk {
         let row = self.store.run(id).await?;
         match self.live.find(id) {
             Some(live) => {
-                live.cancel.send_replace(Halt::Cancelled);
+                live.halt(Halt::Cancelled);
                 let _ = tokio::time::timeout(Duration::from_secs(30), live.ended.subscribe().wait_for(|ended| *ended)).await;
                 self.shown_run(id).await
             }
@@ -268,16 +284,16 @@ impl Desk {
         }
     }
 
-    async fn work(&self, live: &Live, collector: &str, order: &Order) -> Result<State, ServiceError> {
-        let post = self.post(collector)?;
-        let tasks = self.plan(&post, order).await?;
+    async fn work(&self, setup: &Setup, live: &Live, collector: &str, order: &Order) -> Result<State, ServiceError> {
+        let post = setup.post(collector)?;
+        let tasks = self.plan(setup, &post, order).await?;
         self.store.plan_run(live.id, tasks.len() as u64).await?;
         live.lock().run.windows = tasks.len() as u64;
         self.tell_run(live, false).await;
         let at_once = post.source.profile.limits.at_once as usize;
         let mut results = stream::iter(tasks)
             .take_while(|_| std::future::ready(!live.halted()))
-            .map(|task| self.collect(live, post, task))
+            .map(|task| self.collect(setup, live, post, task))
             .buffer_unordered(at_once);
         while let Some(result) = results.next().await {
             result?;
@@ -292,9 +308,9 @@ impl Desk {
     }
 
     /// The windows to ask for, newest first.
-    async fn plan(&self, post: &Post<'_>, order: &Order) -> Result<Vec<Task>, ServiceError> {
+    async fn plan(&self, setup: &Setup, post: &Post<'_>, order: &Order) -> Result<Vec<Task>, ServiceError> {
         let now = self.clock.now();
-        let mut rows = self.series_of(post).await?;
+        let mut rows = self.series_of(setup, post).await?;
         let mut gaps: HashMap<String, Vec<Slot>> = HashMap::new();
         for id in &order.gaps {
             let (key, slot) = moments::parse_gap_id(id)?;
@@ -305,21 +321,53 @@ impl Desk {
         let asked = moments::Asked { from: order.from.as_deref(), to: order.to.as_deref() };
         let range = moments::span(asked, post.collector.interval, post.calendar)?;
         let mut tasks = vec![];
-        for view in self.views(rows).await? {
+        for view in self.views(setup, rows).await? {
             let wanted = gaps.get(&view.row.key.to_string());
             let slots = slots_to_ask(&view, order, wanted.map(Vec::as_slice), &range, now);
             let expected = &view.standing.expected;
             let windows = plan::windows(post.calendar, view.row.key.interval, expected, &slots, MaxSpan::Days(post.offer.span_days));
-            tasks.extend(windows.into_iter().map(|window| Task { series: view.row.clone(), window }));
+            let windows = windows.into_iter().flat_map(|window| at_renames(setup, post, &view.row, window));
+            tasks.extend(windows.map(|window| Task { series: view.row.clone(), window }));
+        }
+        if let Some(run) = order.failed_of {
+            let filter = mizuno_store::fetches::Filter { run: Some(run), state: Some("failed"), ..Default::default() };
+            let failed = self.store.fetches(filter, i64::MAX).await?;
+            let touches =
+                |t: &Task| failed.iter().any(|f| f.series == t.series.id && f.window.start < t.window.end && t.window.start < f.window.end);
+            tasks.retain(touches);
+        }
+        if post.source.folder().is_some() {
+            tasks.retain(|t| {
+                let symbol = post.symbol_for(setup, &t.series.key.symbol, &t.window);
+                post.source.may_have(post.offer, post.venue, &Wanted { symbol: &symbol, id: None, window: &t.window })
+            });
         }
         tasks.sort_by_key(|t| std::cmp::Reverse(t.window.end));
         Ok(tasks)
     }
 
     /// One window from the asking to the telling.
-    async fn collect(&self, live: &Live, post: Post<'_>, task: Task) -> Result<(), ServiceError> {
+    async fn collect(&self, setup: &Setup, live: &Live, post: Post<'_>, task: Task) -> Result<(), ServiceError> {
         let Task { series, window } = task;
-        let asked = post.source.ask(post.offer, post.venue, &series.key.symbol, &window).await;
+        let symbol = post.symbol_for(setup, &series.key.symbol, &window);
+        let id = setup.id(&post.source.profile.name, &series.key.symbol);
+        let ticket = Ticket { who: post.collector.name.clone(), newest: post.is_newest(&window, self.clock.now()) };
+        let wanted = Wanted { symbol: &symbol, id, window: &window };
+        let (stop, attempts) = (Stop::when(live.stop.subscribe()), post.source.profile.limits.attempts);
+        let Some(asked) = post.source.ask(post.offer, post.venue, &wanted, &ticket, stop, attempts).await else {
+            return Ok(());
+        };
+        let page = |p: &Answered| AnsweredPage {
+            part: p.part.clone(),
+            request: p.request.clone(),
+            status: p.status,
+            media_type: p.media_type.clone(),
+            body: p.body.clone(),
+        };
+        let mut pages: Vec<AnsweredPage> = asked.pages.iter().map(page).collect();
+        if pages.is_empty() {
+            pages.push(AnsweredPage { request: "not sent".to_owned(), ..AnsweredPage::default() });
+        }
         let answer = Answer {
             run: live.id,
             series: series.id,
@@ -327,15 +375,13 @@ impl Desk {
             asked_at: asked.asked_at,
             answered_at: asked.answered_at,
             attempts: asked.attempts,
-            request: asked.request,
-            status: asked.status,
-            body: asked.body,
+            pages,
         };
         let id = match asked.outcome {
             Ok(decoded) => {
-                let body = answer.body.clone().unwrap_or_default();
                 let id = self.store.keep_answer(answer).await?;
-                self.keep(&post, &series, id, asked.asked_at, &decoded, &body).await?;
+                let pages: Vec<Page<'_>> = asked.pages.iter().map(Answered::page).collect();
+                self.keep(&post, &series, id, asked.asked_at, &decoded, &pages).await?;
                 id
             }
             Err(failure) => {
@@ -344,7 +390,7 @@ impl Desk {
             }
         };
         let row = self.store.fetch(id).await?;
-        self.tell_fetch(live, &wire::fetch(&row, &series.key)).await;
+        self.tell_fetch(live, &post, &wire::fetch(&row, &series.key)).await;
         Ok(())
     }
 
@@ -356,32 +402,32 @@ impl Desk {
         fetch: i64,
         asked_at: Timestamp,
         decoded: &Decoded,
-        body: &[u8],
+        pages: &[Page<'_>],
     ) -> Result<(), ServiceError> {
         let interval = series.key.interval;
         let standards = Standards { calendar: post.calendar, interval, asked_at, any_price: post.offer.any_price };
         let sorted = check::sort(&decoded.bars, &standards);
-        let line = |i: usize| decoded.lines.get(i).copied().unwrap_or(0);
-        let flawed = sorted.flawed.iter().map(|&(i, flaw)| Suspect {
-            slot: Some(decoded.bars.rows[i].slot),
-            line: line(i),
-            flaw: flaw.word().to_owned(),
-            text: mizuno_sources::decode::line_of(body, line(i)),
-        });
-        let refused = decoded.refused.iter().map(|r| Suspect {
-            slot: None,
-            line: r.line,
-            flaw: "unreadable".to_owned(),
-            text: format!("{} ({})", mizuno_sources::decode::line_of(body, r.line), r.reason),
-        });
+        let profile = &post.source.profile;
+        let spelled = profile.symbols.of(&series.key.symbol);
+        let text = |place: Place| decode::text_of(&post.offer.answer, &spelled, profile.limits.largest_answer(), pages, place);
+        let place = |i: usize| decoded.places.get(i).copied().unwrap_or(Place { page: 0, row: 0 });
+        let suspect =
+            |slot, place: Place, flaw: &str, text| Suspect { slot, page: place.page, line: place.row, flaw: flaw.to_owned(), text };
+        let flawed = sorted.flawed.iter().map(|&(i, flaw)| suspect(Some(decoded.bars.rows[i].slot), place(i), flaw.word(), text(place(i))));
+        let refused = decoded.refused.iter().map(|r| suspect(None, r.place, "unreadable", format!("{} ({})", text(r.place), r.reason)));
         let understood =
             Understood { rows: decoded.rows, suspects: flawed.chain(refused).collect(), bars: sorted.sound, unfinished: sorted.unfinished };
         self.store.keep_bars(fetch, series.id, interval, understood, self.clock.now()).await?;
         Ok(())
     }
 
-    async fn tell_fetch(&self, live: &Live, fetch: &mizuno_api::Fetch) {
+    async fn tell_fetch(&self, live: &Live, post: &Post<'_>, fetch: &mizuno_api::Fetch) {
         let due = live.count(fetch);
+        if due {
+            let run = &mut live.lock().run;
+            run.calls_in_last_minute = Some(post.source.gate().used_this_minute());
+            run.calls_a_minute = Some(post.source.profile.limits.calls_per_minute);
+        }
         self.events.tell(Event::Fetch { fetch: fetch.clone() });
         if due {
             self.tell_run(live, false).await;
@@ -399,7 +445,13 @@ fn slots_to_ask(view: &View<'_>, order: &Order, gaps: Option<&[Slot]>, range: &S
         _ => plan::second_look(view.post.calendar, interval, look.sessions, &view.evidence.asked, now, look.every),
     };
     // A person who asks for a range or a gap does not want to hear that it rests.
-    let by_hand = order.again || gaps.is_some() || order.from.is_some() || order.to.is_some() || !order.symbols.is_empty();
+    let by_hand = view.post.source.folder().is_some()
+        || order.failed_of.is_some()
+        || order.again
+        || gaps.is_some()
+        || order.from.is_some()
+        || order.to.is_some()
+        || !order.symbols.is_empty();
     let all = plan::plan(&view.standing, &second_look, &view.reach(now, by_hand));
     match gaps {
         None => within(&all, range),
@@ -408,6 +460,23 @@ fn slots_to_ask(view: &View<'_>, order: &Order, gaps: Option<&[Slot]>, range: &S
             intersection(&all, &wanted)
         }
     }
+}
+
+/// A window cut where its instrument was renamed, for sources that know the past only under the symbol of that time.
+fn at_renames(setup: &Setup, post: &Post<'_>, series: &SeriesRow, window: Span) -> Vec<Span> {
+    let interval = series.key.interval;
+    let instrument = setup.known(&series.key.symbol).filter(|_| post.source.profile.symbols.dated);
+    let mut out = vec![window];
+    for former in instrument.into_iter().flat_map(|i| &i.former) {
+        let cut = post.calendar.span_of_dates(interval, former.until..mizuno_core::TradeDate(i32::MAX)).start;
+        if let Some(last) = out.pop() {
+            match last.start < cut && cut < last.end {
+                true => out.extend([last.start..cut, cut..last.end]),
+                false => out.push(last),
+            }
+        }
+    }
+    out
 }
 
 /// Windows a second and seconds left, on the wall, once there is something to tell them from.

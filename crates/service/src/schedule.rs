@@ -1,35 +1,55 @@
 //! When collectors run by themselves.
 
-use crate::{desk::Desk, desk::Post, run::Order};
+use crate::{desk::Desk, run::Order, setup::Post};
 use mizuno_config::Schedule;
 use mizuno_core::{Timestamp, time::SECOND};
 use mizuno_store::runs::{Reason, State};
 use std::sync::Arc;
 
-/// Starts a task for each collector that has a schedule.
-pub(crate) fn start(desk: &Arc<Desk>) {
-    for (name, collector) in &desk.config.collectors {
-        if collector.schedule.is_some() {
-            tokio::spawn(keep(desk.clone(), name.clone()));
+/// Keeps every collector and list of the setup at work to its schedule, and of the next setup when another is put to work.
+pub(crate) fn keep_all(desk: &Arc<Desk>) {
+    let desk = desk.clone();
+    tokio::spawn(async move {
+        let mut changes = desk.changes();
+        loop {
+            crate::lists::start(&desk);
+            for (name, collector) in &desk.setup().config.collectors {
+                match &collector.schedule {
+                    None => {}
+                    Some(Schedule::Dropped(quiet)) => drop(tokio::spawn(watch(desk.clone(), name.clone(), *quiet))),
+                    Some(_) => drop(tokio::spawn(keep(desk.clone(), name.clone()))),
+                }
+            }
+            if changes.changed().await.is_err() {
+                return;
+            }
         }
-    }
+    });
 }
 
 /// Runs one collector whenever it is due. What was missed while nobody ran is caught up once.
 async fn keep(desk: Arc<Desk>, name: String) {
+    let mut changes = desk.changes();
+    let setup = desk.setup();
     let last = desk.store.runs(Some(&name), 1).await.ok().and_then(|runs| runs.into_iter().next());
     let mut since = last.map_or(Timestamp::MIN, |run| run.started_at);
     loop {
-        let Ok(post) = desk.post(&name) else { return };
+        let Ok(post) = setup.post(&name) else { return };
         let now = desk.clock.now();
         let missed = last_due(&post, now).is_some_and(|due| due > since);
         if !missed {
             let Some(due) = next_due(&post, now) else { return };
-            desk.clock.sleep_until(due).await;
+            tokio::select! {
+                () = desk.clock.sleep_until(due) => {}
+                _ = changes.changed() => return,
+            }
         }
         if desk.live.is_running(&name) {
             // A run never overlaps itself; what came due under it is caught up once it has ended.
-            desk.live.ended(&name).await;
+            tokio::select! {
+                () = desk.live.ended(&name) => {}
+                _ = changes.changed() => return,
+            }
             continue;
         }
         since = desk.clock.now();
@@ -37,6 +57,51 @@ async fn keep(desk: Arc<Desk>, name: String) {
             tracing::warn!(collector = name, %error, "the scheduled run did not start");
         }
     }
+}
+
+/// Runs one collector whenever the files of its source's folder have changed and then lain still for `quiet`.
+async fn watch(desk: Arc<Desk>, name: String, quiet: i64) {
+    let mut changes = desk.changes();
+    let setup = desk.setup();
+    let Some(folder) = setup.post(&name).ok().and_then(|p| p.source.folder().cloned()) else { return };
+    let pause = std::time::Duration::from_micros(quiet.max(200_000).unsigned_abs());
+    let (mut taken, mut seen) = (vec![], vec![]);
+    loop {
+        let now = files(&folder);
+        if now == seen && now != taken && !desk.live.is_running(&name) {
+            match desk.start_run(&name, Reason::Schedule, Order::default()).await {
+                Ok(_) => taken = now.clone(),
+                Err(error) => tracing::warn!(collector = name, %error, "the run for dropped files did not start"),
+            }
+        }
+        seen = now;
+        tokio::select! {
+            () = tokio::time::sleep(pause) => {}
+            _ = changes.changed() => return,
+        }
+    }
+}
+
+/// Names, sizes and times of the files of a folder and of the folders in it.
+fn files(folder: &std::path::Path) -> Vec<(std::path::PathBuf, u64, Option<std::time::SystemTime>)> {
+    let mut out = vec![];
+    let mut folders = vec![folder.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(&folder).into_iter().flatten().flatten() {
+            match entry.metadata() {
+                Ok(found) if found.is_dir() => folders.push(entry.path()),
+                Ok(found) => out.push((entry.path(), found.len(), found.modified().ok())),
+                Err(_) => {}
+            }
+        }
+    }
+    out.sort();
+    out
+}
+
+/// The next `most` moments after `after`.
+pub(crate) fn upcoming(post: &Post<'_>, after: Timestamp, most: usize) -> Vec<Timestamp> {
+    std::iter::successors(next_due(post, after), |at| next_due(post, *at)).take(most).collect()
 }
 
 /// The first moment after `after` at which a collector runs by itself.
@@ -59,6 +124,7 @@ pub(crate) fn next_due(post: &Post<'_>, after: Timestamp) -> Option<Timestamp> {
             let zoned = jiff::Zoned::new(wall, post.venue.zone.clone());
             cron.find_next_occurrence(&zoned, false).ok().map(|z| z.timestamp().into())
         }
+        Schedule::Dropped(_) => None,
     }
 }
 
@@ -91,6 +157,7 @@ pub(crate) fn in_words(post: &Post<'_>) -> String {
         None => "only when asked".to_owned(),
         Some(Schedule::AfterClose(delay)) => format!("{} after each close of {venue}", length(*delay)),
         Some(Schedule::WhileOpen(every)) => format!("every {} while {venue} is open", length(*every)),
+        Some(Schedule::Dropped(_)) => "when files are dropped".to_owned(),
         Some(Schedule::Cron(cron)) => format!("{} ({}, cron)", cron.pattern, post.venue.zone_name()),
     }
 }

@@ -1,9 +1,10 @@
 //! Series as seen at one moment: what is expected, held, excused, asked for and in reach.
 
 use crate::{
-    desk::{Desk, Post},
+    desk::Desk,
     error::ServiceError,
     schedule,
+    setup::{Post, Setup},
 };
 use mizuno_api::Completeness;
 use mizuno_core::{
@@ -30,42 +31,30 @@ pub(crate) struct View<'d> {
 }
 
 impl Desk {
-    /// The collector that keeps a series, if one does: among several, the one that wants the longest past.
-    pub(crate) fn post_of(&self, key: &SeriesKey) -> Option<Post<'_>> {
-        let instrument = self.known(&key.symbol)?;
-        self.config
-            .collectors
-            .values()
-            .filter(|c| c.source == key.source && c.interval == key.interval && c.side == key.side)
-            .filter(|c| c.venue == instrument.venue && c.takes(&key.symbol))
-            .min_by_key(|c| c.since)
-            .and_then(|c| self.post(&c.name).ok())
-    }
-
     /// The series of a collector, made where they are new.
-    pub(crate) async fn series_of(&self, post: &Post<'_>) -> Result<Vec<SeriesRow>, ServiceError> {
+    pub(crate) async fn series_of(&self, setup: &Setup, post: &Post<'_>) -> Result<Vec<SeriesRow>, ServiceError> {
         let c = post.collector;
         let key = |i: &Instrument| SeriesKey { symbol: i.symbol.clone(), interval: c.interval, side: c.side, source: c.source.clone() };
-        Ok(self.store.ensure_series(self.config.instruments_of(c).map(key).collect()).await?)
+        Ok(self.store.ensure_series(setup.config.instruments_of(c).map(key).collect()).await?)
     }
 
     /// Views of the given series; a series that no collector keeps any more has none.
-    pub(crate) async fn views(&self, rows: Vec<SeriesRow>) -> Result<Vec<View<'_>>, ServiceError> {
+    pub(crate) async fn views<'s>(&self, setup: &'s Setup, rows: Vec<SeriesRow>) -> Result<Vec<View<'s>>, ServiceError> {
         let now = self.clock.now();
         let mut held = self.store.held(&rows).await?;
         let mut excused = self.store.excused().await?;
         let mut asked = self.store.asked(&rows).await?;
         let mut quarantined = self.quarantined_slots(&rows).await?;
-        let mut grids: HashMap<(&str, Interval, TradeDate), Spans> = HashMap::new();
-        let mut dues: HashMap<&str, Slot> = HashMap::new();
+        let mut grids: HashMap<(&'s str, Interval, TradeDate), Spans> = HashMap::new();
+        let mut dues: HashMap<&'s str, Slot> = HashMap::new();
         let mut out = Vec::with_capacity(rows.len());
         for row in rows {
-            let Some(post) = self.post_of(&row.key) else { continue };
+            let Some(post) = setup.post_of(&row.key) else { continue };
             let interval = row.key.interval;
             let c = post.collector;
             let grid = grids.entry((&c.venue, interval, c.since)).or_insert_with(|| expected_so_far(&post, now));
             let standing = Standing {
-                expected: self.in_its_life(&row.key, &post, grid),
+                expected: in_its_life(setup, &row.key, &post, grid),
                 held: held.remove(&row.id).unwrap_or_default(),
                 excused: excused.remove(&row.id).unwrap_or_default(),
             };
@@ -86,9 +75,9 @@ impl Desk {
     }
 
     /// Views of every series that a collector keeps.
-    pub(crate) async fn all_views(&self) -> Result<Vec<View<'_>>, ServiceError> {
+    pub(crate) async fn all_views<'s>(&self, setup: &'s Setup) -> Result<Vec<View<'s>>, ServiceError> {
         let rows = self.store.series().await?;
-        self.views(rows).await
+        self.views(setup, rows).await
     }
 
     async fn quarantined_slots(&self, rows: &[SeriesRow]) -> Result<HashMap<i64, Spans>, ServiceError> {
@@ -102,17 +91,17 @@ impl Desk {
         }
         Ok(out)
     }
+}
 
-    /// The slots of a grid in which the instrument was listed.
-    fn in_its_life(&self, key: &SeriesKey, post: &Post<'_>, grid: &Spans) -> Spans {
-        let Some(instrument) = self.known(&key.symbol) else { return Spans::new() };
-        if instrument.listed.is_none() && instrument.last_traded.is_none() {
-            return grid.clone();
-        }
-        let first = instrument.listed.unwrap_or(TradeDate(i32::MIN));
-        let last = instrument.last_traded.map_or(TradeDate(i32::MAX), |d| d.plus(1));
-        within(grid, &post.calendar.span_of_dates(key.interval, first..last))
+/// The slots of a grid in which the instrument was listed.
+fn in_its_life(setup: &Setup, key: &SeriesKey, post: &Post<'_>, grid: &Spans) -> Spans {
+    let Some(instrument) = setup.known(&key.symbol) else { return Spans::new() };
+    if instrument.listed.is_none() && instrument.last_traded.is_none() {
+        return grid.clone();
     }
+    let first = instrument.listed.unwrap_or(TradeDate(i32::MIN));
+    let last = instrument.last_traded.map_or(TradeDate(i32::MAX), |d| d.plus(1));
+    within(grid, &post.calendar.span_of_dates(key.interval, first..last))
 }
 
 /// Every slot from the collector's first date up to and with the session in progress.

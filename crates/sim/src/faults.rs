@@ -59,11 +59,82 @@ pub enum Fault {
         /// Whose.
         symbol: &'static str,
     },
+    /// So many answers of a source are this trouble instead.
+    Trouble {
+        /// Which source.
+        source: &'static str,
+        /// In whose answers; in everybody's when empty.
+        symbol: &'static str,
+        /// How many answers; `None`: all.
+        times: Option<u32>,
+        /// What comes instead.
+        what: Trouble,
+    },
+    /// The newest bars that are not finished stand in answers as if they were.
+    Unfinished {
+        /// Which source.
+        source: &'static str,
+    },
+    /// Daily bars have a volume that is a tenth too small until two sessions later.
+    Restates {
+        /// Which source.
+        source: &'static str,
+    },
+    /// A minute's high is half as high again as anybody paid.
+    BadPrint {
+        /// Which source.
+        source: &'static str,
+        /// Whose.
+        symbol: &'static str,
+        /// When the bar opens.
+        at: Timestamp,
+    },
+    /// The file of a session comes up at another hour, or never.
+    File {
+        /// Which session.
+        date: TradeDate,
+        /// So many hours late; `None`: it never comes.
+        late: Option<i64>,
+    },
     /// Every answer takes this long on the wall.
     Slow {
         /// Milliseconds.
         millis: u64,
     },
+}
+
+/// What may come instead of an answer, from any source.
+#[derive(Clone, Debug)]
+pub enum Trouble {
+    /// This status with this text.
+    Status(u16, &'static str),
+    /// Status 429 with a Retry-After of so many seconds, or of the date so many seconds on.
+    TooMany {
+        /// Seconds to wait.
+        seconds: i64,
+        /// Written as a date (RFC 9110, section 5.6.7).
+        as_date: bool,
+    },
+    /// A redirect to this address.
+    Redirect(&'static str),
+    /// A web page with status 200.
+    WebPage,
+    /// Another media type with the right bytes.
+    WrongType(&'static str),
+    /// No bytes at all.
+    Nothing,
+    /// The connection breaks in the middle of the body.
+    Reset,
+    /// The body ends in the middle, in good order.
+    Truncated,
+    /// Nothing comes for so many milliseconds of wall time.
+    Slow(u64),
+    /// Bytes without end, so many MiB.
+    Flood(usize),
+    /// A byte in the middle that does not belong there.
+    Garbled,
+    /// The answer the same symbol got the time before.
+    Stale,
 }
 
 /// The faults that are switched on, and how often each has struck.
@@ -88,6 +159,14 @@ impl Faults {
             Fault::CutFile { symbol: "OSP", times: 1 },
             Fault::RepeatedRows { symbol: "TEA" },
             Fault::HighBelowLow { symbol: "CRK", date: day("2025-04-03") },
+            Fault::Unfinished { source: "lodestar" },
+            Fault::Restates { source: "lodestar" },
+            Fault::BadPrint { source: "lodestar", symbol: "WIG", at: "2025-04-08T00:15:00Z".parse().unwrap_or(Timestamp(0)) },
+            Fault::Trouble { source: "packhorse", symbol: "BLY-2025-05", times: Some(2), what: Trouble::Status(503, "resting the horses") },
+            Fault::Trouble { source: "packhorse", symbol: "TDP-2025-05", times: Some(1), what: Trouble::Reset },
+            Fault::Trouble { source: "packhorse", symbol: "TRC-CAD", times: Some(1), what: Trouble::Truncated },
+            Fault::File { date: day("2025-04-03"), late: None },
+            Fault::File { date: day("2025-04-09"), late: Some(10) },
         ])
     }
 

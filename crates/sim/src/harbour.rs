@@ -1,102 +1,66 @@
 //! *harbour*: delimited text, newest first, three lines of chatter, wall-clock stamps.
 
-use crate::{Call, World, faults::Fault, market::Tick};
-use actix_web::{App, HttpRequest, HttpResponse, HttpServer, dev::Server, http::StatusCode, web};
+use crate::{
+    World,
+    faults::Fault,
+    market::Tick,
+    street::{Heard, Said},
+};
 use mizuno_core::{Timestamp, TradeDate, calendar::on_the_wall, time::SECOND};
-use serde::Deserialize;
-use std::{fmt::Write, io, net::SocketAddr, net::TcpListener, sync::Arc, time::Duration};
+use std::fmt::Write;
 
 /// Minute bars go back this many days.
 const DEPTH_DAYS: i32 = 30;
-/// Calls allowed in a minute of scenario time.
-const CALLS_A_MINUTE: usize = 600;
 /// A minute's bar is out two minutes after it ends, a day's twenty minutes after the close.
 const DELAY: (i64, i64) = (120 * SECOND, 1200 * SECOND);
 
-#[derive(Clone, Copy, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, PartialEq, Eq)]
 enum Step {
     Day,
     Minute,
 }
 
-#[derive(Deserialize)]
-struct Query {
-    step: Step,
-    from: String,
-    to: String,
-}
-
-/// Starts the source on a loopback port (0 for any); returns its address and the running server.
-///
-/// # Errors
-/// When the port is taken.
-pub fn start(world: Arc<World>, port: u16) -> io::Result<(SocketAddr, Server)> {
-    let listener = TcpListener::bind(("127.0.0.1", port))?;
-    let address = listener.local_addr()?;
-    let server = HttpServer::new(move || App::new().app_data(web::Data::from(world.clone())).route("/bars/{symbol}", web::get().to(bars)))
-        .workers(1)
-        .disable_signals()
-        .shutdown_timeout(1)
-        .listen(listener)?
-        .run();
-    Ok((address, server))
-}
-
-async fn bars(world: web::Data<World>, symbol: web::Path<String>, query: web::Query<Query>, request: HttpRequest) -> HttpResponse {
-    let target = request.uri().to_string();
-    let at = world.now();
-    let (status, body) = answer(&world, &symbol.replace('-', "."), &query, at);
-    world.note(Call { at, target, status: status.as_u16() });
-    for (fault, _) in world.faults.iter() {
-        if let Fault::Slow { millis } = fault {
-            actix_web::rt::time::sleep(Duration::from_millis(*millis)).await;
-        }
-    }
-    let mut response = HttpResponse::build(status);
-    response.content_type("text/plain; charset=utf-8");
-    if status == StatusCode::TOO_MANY_REQUESTS {
-        response.insert_header(("Retry-After", "20"));
-    }
-    response.body(body)
-}
+const TEXT: &str = "text/plain; charset=utf-8";
 
 const SORRY: &str = "<html><head><title>Harbour Quotes</title></head><body><h1>Sorry!</h1><p>We are mending the quay.</p></body></html>\n";
 
-fn answer(world: &World, symbol: &str, query: &Query, now: Timestamp) -> (StatusCode, String) {
-    if world.calls_in_minute_before(now) >= CALLS_A_MINUTE {
-        return (StatusCode::TOO_MANY_REQUESTS, "Too many calls. Please wait.\n".to_owned());
-    }
-    if world.market.days(symbol).is_none() {
-        return (StatusCode::NOT_FOUND, format!("No such symbol: {symbol}\n"));
+pub(crate) fn answer(world: &World, heard: &Heard<'_>) -> Said {
+    let symbol = heard.path.trim_start_matches("/bars/").replace('-', ".");
+    let step = match heard.get("step") {
+        "day" => Step::Day,
+        "minute" => Step::Minute,
+        _ => return Said::no(400, TEXT, "step is day or minute\n"),
+    };
+    if world.market.days(&symbol).is_none() {
+        return Said::no(404, TEXT, format!("No such symbol: {symbol}\n"));
     }
     for (fault, strikes) in world.faults.iter() {
         match fault {
             Fault::Instead { symbol: s, times, status, body } if (s.is_empty() || *s == symbol) && strikes.strike(*times) => {
-                return (StatusCode::from_u16(*status).unwrap_or(StatusCode::OK), body.clone());
+                return Said { status: *status, ..Said::ok(TEXT, body.clone(), &symbol) };
             }
-            Fault::ErrorPage { symbol: s, until } if *s == symbol && query.step == Step::Day && now < *until => {
-                return (StatusCode::OK, SORRY.to_owned());
+            Fault::ErrorPage { symbol: s, until } if *s == symbol && step == Step::Day && heard.now < *until => {
+                return Said::ok(TEXT, SORRY, &symbol);
             }
             _ => {}
         }
     }
-    let Some(range) = range(world, query) else {
-        return (StatusCode::BAD_REQUEST, "Dates as YYYY-MM-DD, or seconds since 1970.\n".to_owned());
+    let Some(range) = range(world, heard.get("from"), heard.get("to")) else {
+        return Said::no(400, TEXT, "Dates as YYYY-MM-DD, or seconds since 1970.\n");
     };
-    let mut rows = rows(world, symbol, query.step, range, now);
-    spoil(world, symbol, query.step, &mut rows);
-    (StatusCode::OK, print(world, symbol, query.step, &rows))
+    let mut rows = rows(world, &symbol, step, range, heard.now);
+    spoil(world, &symbol, step, &mut rows);
+    Said::ok(TEXT, print(world, &symbol, step, &rows), &symbol)
 }
 
 /// The half-open range asked for: dates include the last day, seconds do not include the last second.
-fn range(world: &World, query: &Query) -> Option<(Timestamp, Timestamp)> {
+fn range(world: &World, from: &str, to: &str) -> Option<(Timestamp, Timestamp)> {
     let midnight = |d: TradeDate| on_the_wall(&world.market.venue.zone, d, jiff::civil::Time::midnight());
-    if let (Ok(from), Ok(to)) = (query.from.parse::<TradeDate>(), query.to.parse::<TradeDate>()) {
+    if let (Ok(from), Ok(to)) = (from.parse::<TradeDate>(), to.parse::<TradeDate>()) {
         return Some((midnight(from), midnight(to.plus(1))));
     }
     let seconds = |t: &str| t.parse::<i64>().ok().and_then(|s| s.checked_mul(SECOND)).map(Timestamp);
-    Some((seconds(&query.from)?, seconds(&query.to)?))
+    Some((seconds(from)?, seconds(to)?))
 }
 
 /// What there is to sell: in range, published, not too old; newest first.

@@ -6,16 +6,22 @@
 //!
 //! * [`market`]: the true prices.
 //! * [`faults`]: what goes wrong, each on a switch.
-//! * [`harbour`]: the source of that name, in its own dialect.
+//! * [`street`]: the sources at their doors; the dialect of each stands in a file of its name.
 
+mod almanack;
+mod cellar;
 pub mod faults;
-pub mod harbour;
+mod harbour;
+mod lodestar;
 pub mod market;
+mod packhorse;
+pub mod street;
 
 use faults::Faults;
 use market::Market;
 use mizuno_core::{Timestamp, clock::ClockFace};
 use std::{
+    collections::HashMap,
     sync::{Arc, Mutex, PoisonError},
     time::{SystemTime, UNIX_EPOCH},
 };
@@ -25,6 +31,9 @@ pub const DEMO_START: &str = "2025-04-10T02:30:00Z";
 
 /// The seed of the demo.
 pub const DEMO_SEED: u64 = 20_250_410;
+
+/// The key that *lodestar* knows.
+pub const LODESTAR_KEY: &str = "polaris-over-the-tarn";
 
 /// The time on the wall.
 #[must_use]
@@ -38,6 +47,8 @@ pub fn wall() -> Timestamp {
 pub struct Call {
     /// When, in scenario time.
     pub at: Timestamp,
+    /// Which source was called.
+    pub source: &'static str,
     /// Its path and query.
     pub target: String,
     /// The status answered.
@@ -46,19 +57,26 @@ pub struct Call {
 
 /// Everything the simulated sources share.
 pub struct World {
-    /// The true prices.
+    /// The true prices of shares and funds.
     pub market: Market,
+    /// The true prices of contracts.
+    pub corran: Market,
+    /// The true prices of currencies.
+    pub meridian: Market,
     /// What goes wrong.
     pub faults: Faults,
     clock: ClockFace,
     calls: Mutex<Vec<Call>>,
+    /// The last answer each source gave of each symbol.
+    last: Mutex<HashMap<(&'static str, String), Vec<u8>>>,
 }
 
 impl World {
     /// A world on this clock.
     #[must_use]
     pub fn new(seed: u64, clock: ClockFace, faults: Faults) -> Arc<World> {
-        Arc::new(World { market: Market::aldermere(seed), faults, clock, calls: Mutex::default() })
+        let (market, corran, meridian) = (Market::aldermere(seed), Market::corran(seed), Market::meridian(seed));
+        Arc::new(World { market, corran, meridian, faults, clock, calls: Mutex::default(), last: Mutex::default() })
     }
 
     /// Scenario time now.
@@ -73,11 +91,23 @@ impl World {
         self.calls.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
-    /// Calls answered, other than with 429, in the sixty seconds before `now`.
-    pub(crate) fn calls_in_minute_before(&self, now: Timestamp) -> usize {
+    /// Calls a source answered, other than with 429, in the sixty seconds before `now`.
+    pub(crate) fn calls_in_minute_before(&self, source: &str, now: Timestamp) -> usize {
         let calls = self.calls.lock().unwrap_or_else(PoisonError::into_inner);
         let recent = calls.iter().rev().take_while(|c| c.at.plus(60_000_000) > now);
-        recent.filter(|c| c.status != 429).count()
+        recent.filter(|c| c.source == source && c.status != 429).count()
+    }
+
+    /// Keeps an answer and returns the one before.
+    pub(crate) fn remember(&self, source: &'static str, said: &street::Said) -> Option<Vec<u8>> {
+        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        last.insert((source, said.symbol.clone()), said.body.clone())
+    }
+
+    /// The market an instrument trades on.
+    #[must_use]
+    pub fn market_of(&self, symbol: &str) -> Option<&Market> {
+        [&self.market, &self.corran, &self.meridian].into_iter().find(|m| m.instrument(symbol).is_some())
     }
 
     pub(crate) fn note(&self, call: Call) {

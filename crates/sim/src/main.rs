@@ -2,7 +2,7 @@
 
 use clap::Parser;
 use mizuno_core::clock::ClockFace;
-use mizuno_sim::{DEMO_SEED, World, faults::Faults, harbour};
+use mizuno_sim::{DEMO_SEED, World, faults::Faults, street};
 
 /// Plays the outside world on loopback ports: made-up sources with made-up prices.
 #[derive(Parser)]
@@ -10,9 +10,9 @@ struct Options {
     /// The clock, shared with the service: START@WALLxSPEED.
     #[arg(long)]
     clock: ClockFace,
-    /// Port of the source `harbour` (0 for any).
-    #[arg(long, default_value_t = 7411)]
-    harbour: u16,
+    /// Any free ports instead of the demo's.
+    #[arg(long)]
+    any_port: bool,
     /// What the prices are made from.
     #[arg(long, default_value_t = DEMO_SEED)]
     seed: u64,
@@ -26,12 +26,16 @@ async fn main() -> std::io::Result<()> {
     let options = Options::parse();
     let faults = if options.no_faults { Faults::default() } else { Faults::of_the_demo() };
     let world = World::new(options.seed, options.clock, faults);
-    let (address, server) = harbour::start(world, options.harbour)?;
-    println!("harbour listens on http://{address}");
-    let handle = server.handle();
-    actix_web::rt::spawn(async move {
-        let _ = actix_web::rt::signal::ctrl_c().await;
+    let mut handles = vec![];
+    for (source, port, _) in street::SOURCES {
+        let (address, server) = street::start(world.clone(), source, if options.any_port { 0 } else { port })?;
+        println!("{source} listens on http://{address}");
+        handles.push(server.handle());
+        actix_web::rt::spawn(server);
+    }
+    let _ = actix_web::rt::signal::ctrl_c().await;
+    for handle in handles {
         handle.stop(false).await;
-    });
-    server.await
+    }
+    Ok(())
 }

@@ -1,8 +1,9 @@
 //! The true prices, from a seed: the same ones every time.
 //!
-//! A market factor moves all shares, each has a noise of its own, and within
-//! a session prices take a random walk between the closes. Daily bars are the
-//! sum of their minutes, exactly.
+//! A market factor moves everything on a venue, each instrument has a noise of
+//! its own, and within a session prices take a random walk between the closes.
+//! The contracts of one good move as one, a little dearer with each month.
+//! Daily bars are the sum of their minutes, exactly.
 
 use mizuno_config::{parse_instruments, venue};
 use mizuno_core::{Calendar, Instrument, Session, Timestamp, TradeDate, Venue};
@@ -10,7 +11,7 @@ use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use std::{collections::HashMap, path::Path, sync::OnceLock};
 
-/// A bar in whole ticks of a hundredth.
+/// A bar in whole units of the market's last digit (see [`Market::digits`]).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Tick {
     /// When it opens.
@@ -36,6 +37,12 @@ pub struct Day {
 struct Mover {
     instrument: Instrument,
     seed: u64,
+    /// What moves it: its own noise, its company's, or that of the good it is a contract on.
+    own: u64,
+    /// How much dearer than the good itself, in logarithms.
+    carry: f64,
+    /// Units of the last digit in one.
+    units: f64,
     start: f64,
     beta: f64,
     noise: f64,
@@ -52,6 +59,8 @@ pub struct Market {
     calendar: Calendar,
     movers: HashMap<String, Mover>,
     seed: u64,
+    /// Digits after the point in every price.
+    pub digits: u8,
 }
 
 const FIRST: TradeDate = TradeDate(16_804); // 4 January 2016
@@ -73,19 +82,56 @@ fn bell(dice: &mut Pcg64Mcg) -> f64 {
 
 impl Market {
     /// The Aldermere Stock Exchange.
+    #[must_use]
+    pub fn aldermere(seed: u64) -> Market {
+        let venue = include_str!("../../../demo/config/venues/aldx.toml");
+        Market::of(venue, include_str!("../../../demo/config/instruments/aldx.csv"), seed, 2)
+    }
+
+    /// The Corran Futures Exchange.
+    #[must_use]
+    pub fn corran(seed: u64) -> Market {
+        let venue = include_str!("../../../demo/config/venues/corf.toml");
+        Market::of(venue, include_str!("../../../demo/config/instruments/corf.csv"), seed, 2)
+    }
+
+    /// Meridian FX.
+    #[must_use]
+    pub fn meridian(seed: u64) -> Market {
+        let venue = include_str!("../../../demo/config/venues/mfx.toml");
+        Market::of(venue, include_str!("../../../demo/config/instruments/mfx.csv"), seed, 5)
+    }
+
+    /// A market made of a venue file and an instrument list.
     ///
     /// # Panics
-    /// Never: the files it is made from are part of this program, and a test reads them.
+    /// When one of them is not sound; those of the demo are, as a test sees to.
     #[must_use]
-    #[allow(clippy::expect_used, reason = "the files are compiled in")]
-    pub fn aldermere(seed: u64) -> Market {
-        let file = include_str!("../../../demo/config/venues/aldx.toml");
-        let venue = venue::parse(Path::new("aldx.toml"), file).expect("the venue file is sound");
-        let list = include_str!("../../../demo/config/instruments/aldx.csv");
-        let list = parse_instruments(Path::new("aldx.csv"), list).expect("the instrument list is sound");
+    #[allow(clippy::expect_used, reason = "the demo's files are compiled in")]
+    pub fn of(venue: &str, list: &str, seed: u64, digits: u8) -> Market {
+        let venue = venue::parse(Path::new("venue.toml"), venue).expect("the venue file is sound");
+        let list = parse_instruments(Path::new("instruments.csv"), list).expect("the instrument list is sound");
         let calendar = Calendar::new(&venue, FIRST..LAST);
-        let movers = list.into_iter().map(|i| (i.symbol.clone(), Mover::new(i, seed))).collect();
-        Market { venue, calendar, movers, seed }
+        let movers = list.into_iter().map(|i| (i.symbol.clone(), Mover::new(i, seed, digits))).collect();
+        Market { venue, calendar, movers, seed, digits }
+    }
+
+    /// An instrument of it.
+    #[must_use]
+    pub fn instrument(&self, symbol: &str) -> Option<&Instrument> {
+        self.movers.get(symbol).map(|m| &m.instrument)
+    }
+
+    /// A price as it is printed.
+    #[must_use]
+    pub fn print(&self, price: i64) -> String {
+        mizuno_core::Decimal { mantissa: price, scale: self.digits }.to_string()
+    }
+
+    /// The splits of a symbol: the first date on the new basis, and how many shares one became.
+    #[must_use]
+    pub fn splits(&self, symbol: &str) -> &[(TradeDate, u32)] {
+        self.movers.get(symbol).map_or(&[], |m| &m.splits)
     }
 
     /// Its symbols, in order.
@@ -121,13 +167,18 @@ impl Market {
 }
 
 impl Mover {
-    fn new(instrument: Instrument, seed: u64) -> Mover {
+    fn new(instrument: Instrument, seed: u64, digits: u8) -> Mover {
         let symbol = instrument.symbol.as_str();
-        // The two classes of one company move almost as one.
-        let family = symbol.split('.').next().unwrap_or(symbol);
+        // The two classes of one company move almost as one, the contracts on one good quite.
+        let part = if instrument.kind == "future" { '-' } else { '.' };
+        let family = symbol.split(part).next().unwrap_or(symbol);
         let own = hash(family, seed);
         let mut dice = Pcg64Mcg::seed_from_u64(own);
+        let months = instrument.expiry.map_or(0, |e| e.0 - FIRST.0) / 30;
         let mut mover = Mover {
+            own: if instrument.kind == "future" { own } else { hash(symbol, seed) },
+            carry: f64::from(months) * 0.004,
+            units: 10f64.powi(i32::from(digits)),
             seed: hash(symbol, seed),
             start: dice.random_range(2.0..40.0),
             beta: dice.random_range(0.5..1.4),
@@ -144,7 +195,13 @@ impl Mover {
             "MHN" => mover.trades_a_day = Some(6),
             "SME" => (mover.start, mover.splits) = (26.0, vec![(TradeDate(20_164), 4)]), // 17 March 2025
             "KBF" => mover.splits = vec![(TradeDate(18_428), 2)],                        // 15 June 2020
+            "TRC-USD" => mover.start = 0.61,
+            "TRC-NZD" => mover.start = 1.02,
+            "TRC-CAD" => mover.start = 0.84,
             _ => {}
+        }
+        if mover.instrument.kind == "pair" {
+            (mover.beta, mover.noise, mover.shares_a_minute) = (0.3, 0.004, 60.0);
         }
         mover
     }
@@ -152,26 +209,29 @@ impl Mover {
     fn walk(&self, seed: u64, calendar: &Calendar) -> Vec<Day> {
         let mut log = self.start.ln();
         let mut days = vec![];
+        let future = self.instrument.kind == "future";
         for session in calendar.sessions() {
-            if self.instrument.listed.is_some_and(|d| session.date < d) {
+            let trades = self.instrument.trades_on(session.date);
+            // What a contract is on has a past before the contract.
+            if !trades && !future {
                 continue;
             }
-            if self.instrument.last_traded.is_some_and(|d| session.date > d) {
-                break;
-            }
             let market = bell(&mut dice(hash("market", seed), session.date)) * 0.008 + 0.000_15;
-            let mut own = dice(self.seed, session.date);
+            let mut own = dice(self.own, session.date);
             let split = self.splits.iter().find(|s| s.0 == session.date).map_or(1, |s| s.1);
             let before = log - f64::from(split).ln();
             // A failing bank does not fail in a day.
             let failing = match self.instrument.last_traded {
-                Some(last) if last.0 - session.date.0 < 60 => -0.06,
+                Some(last) if !future && last.0 - session.date.0 < 60 => -0.06,
                 _ => 0.0,
             };
             log = before + self.beta * market + self.noise * bell(&mut own) + failing;
             log = log.max(0.05f64.ln());
-            let bar = whole(&self.minutes(session, before, log));
-            days.push(Day { date: session.date, bar, before, close: log });
+            if trades {
+                let (before, close) = (before + self.carry, log + self.carry);
+                let bar = whole(&self.minutes(session, before, close));
+                days.push(Day { date: session.date, bar, before, close });
+            }
         }
         days
     }
@@ -192,7 +252,7 @@ impl Mover {
             })
             .collect();
         let drift = close - before - walk[count];
-        let price = |k: usize| ((before + walk[k] + drift * k as f64 / count as f64).exp() * 100.0).round().max(1.0) as i64;
+        let price = |k: usize| ((before + walk[k] + drift * k as f64 / count as f64).exp() * self.units).round().max(1.0) as i64;
         let mut out = Vec::with_capacity(count);
         for (k, open_at) in starts.into_iter().enumerate() {
             let (open, last) = (price(k), price(k + 1));
@@ -243,10 +303,19 @@ mod tests {
         assert!((3.6..4.4).contains(&ratio), "four for one: {ratio}");
         assert!(close("RSB", "2025-03-14").is_some() && close("RSB", "2025-03-17").is_none());
         assert!(close("FNR", "2025-01-17").is_none() && close("FNR", "2025-01-20").is_some());
+        let (corran, meridian) = (Market::corran(1), Market::meridian(1));
+        let last = |symbol: &str| corran.days(symbol).unwrap().last().unwrap().date.to_string();
+        assert_eq!(last("TDP-2025-04"), "2025-04-11");
+        let on = |symbol: &str| corran.days(symbol).unwrap().iter().find(|d| d.date.to_string() == "2025-03-05").unwrap().bar.unwrap();
+        let (near, far) = (on("BLY-2025-05").prices[3] as f64, on("BLY-2025-07").prices[3] as f64);
+        assert!(far > near && far < near * 1.05, "a little dearer: {near} {far}");
+        let night = meridian.minutes("TRC-USD", "2025-04-09".parse().unwrap());
+        assert_eq!((night.len(), night[0].open_at.to_string()), (1440, "2025-04-08T21:00:00Z".to_owned()));
         let quiet = market.minutes("MHN", "2025-04-09".parse().unwrap());
         assert!((1..=6).contains(&quiet.len()));
         for symbol in market.symbols() {
             for day in market.days(&symbol).unwrap() {
+                assert!(day.date >= FIRST);
                 let [open, high, low, close] = day.bar.unwrap().prices;
                 assert!(low >= 1 && high >= open.max(close) && low <= open.min(close));
             }

@@ -37,6 +37,16 @@ pub enum Class {
     Unreadable,
     /// Not one byte.
     Empty,
+    /// It unpacks to more bytes than the profile takes.
+    UnpacksTooLarge,
+    /// Only bars from before what was asked for, as when yesterday's answer comes again.
+    Stale,
+    /// Not on the page or in the directory that lists what there is.
+    NotListed,
+    /// A key that the profile needs is not in the environment.
+    NoKey,
+    /// The source's own list does not have the instrument.
+    NotOnList,
 }
 
 impl Class {
@@ -60,6 +70,11 @@ impl Class {
             Class::TooLarge => "too-large",
             Class::Unreadable => "unreadable",
             Class::Empty => "empty-answer",
+            Class::UnpacksTooLarge => "unpacks-too-large",
+            Class::Stale => "stale",
+            Class::NotListed => "not-listed",
+            Class::NoKey => "no-key",
+            Class::NotOnList => "not-on-list",
         }
     }
 
@@ -67,7 +82,17 @@ impl Class {
     #[must_use]
     pub fn may_pass(self) -> bool {
         use Class::*;
-        matches!(self, NameNotResolved | Unreachable | TimedOut | TooMany | ServerError | WrongContent | CutShort | Unreadable | Empty)
+        matches!(
+            self,
+            NameNotResolved | Unreachable | TimedOut | TooMany | ServerError | WrongContent | CutShort | Unreadable | Empty | Stale
+        )
+    }
+
+    /// Whether it says that the source itself is in trouble, whatever was asked for.
+    #[must_use]
+    pub fn is_of_the_source(self) -> bool {
+        use Class::*;
+        matches!(self, NameNotResolved | Unreachable | TimedOut | Tls | TooMany | ServerError)
     }
 }
 

@@ -1,116 +1,105 @@
 //! Asking sources, and understanding what they answer.
 //!
-//! A [`Source`] is a profile at work. Around one HTTP request stand layers of
-//! one concern each: [`limit`] waits for its turn, [`attempt`] sends it and
-//! reads the body within bounds, [`decode`] understands the bytes, and
-//! [`Source::ask`] tries again as long as that can help.
+//! A [`Source`] is a profile at work. Around one request stand layers of one
+//! concern each: [`gate`] waits for its turn, [`credentials`] put the key in,
+//! [`transport`] sends it and reads the answer within bounds, [`decode`]
+//! understands the bytes, and [`errand`] goes through pages and tries again as
+//! long as that can help.
 //!
 //! Nothing here knows any particular source; that is all in profiles.
 
-pub mod attempt;
 pub mod clock;
+mod credentials;
 pub mod decode;
+mod errand;
 pub mod failure;
-pub mod limit;
+pub mod gate;
+pub mod hints;
 pub mod request;
+pub mod secret;
+mod shared;
 mod stamp;
+mod transport;
 
 pub use clock::Clock;
-pub use decode::Decoded;
+pub use decode::{Decoded, Page, Place};
+pub use errand::{Answered, Asked, Listed, Stop};
 pub use failure::{Class, Failure};
+pub use gate::{DayBook, NoDayBook, Standing, Ticket};
+pub use request::Wanted;
+pub use secret::{Covered, Secrets};
 
-use attempt::Attempt;
-use mizuno_config::{Profile, profile::Offer};
-use mizuno_core::{Span, Timestamp, Venue};
-use rand::Rng;
-use std::sync::Arc;
+use mizuno_config::Profile;
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+use transport::Transport;
 
 /// A profile at work, with its limits. Clones share the limits.
 #[derive(Clone)]
 pub struct Source {
     /// How to ask it and how to understand it.
     pub profile: Arc<Profile>,
-    http: reqwest::Client,
-    limits: Arc<limit::Limits>,
+    transport: Transport,
+    gate: Arc<gate::Gate>,
+    credentials: Arc<credentials::Credentials>,
+    shared: Arc<shared::Shared>,
     clock: Clock,
 }
 
-/// How asking for one window ended, after as many attempts as it took.
-#[derive(Debug)]
-pub struct Asked {
-    /// Method and address, without secrets.
-    pub request: String,
-    /// How often it was tried.
-    pub attempts: u32,
-    /// When the last attempt was sent.
-    pub asked_at: Timestamp,
-    /// When its answer, or failure, was complete.
-    pub answered_at: Timestamp,
-    /// HTTP status of the last answer, if one came.
-    pub status: Option<u16>,
-    /// The bytes of the last answer, if one came.
-    pub body: Option<Vec<u8>>,
-    /// What the answer says, or why there is none to use.
-    pub outcome: Result<Decoded, Failure>,
-}
-
 impl Source {
-    /// Puts a profile to work.
+    /// Puts a profile to work. `folder` is where a `folder:` that is no absolute path begins.
     ///
     /// # Errors
     /// When the system's trusted certificates cannot be loaded.
-    pub fn new(profile: Arc<Profile>, clock: Clock) -> Result<Source, Failure> {
-        let http = attempt::client(&profile)?;
-        let limits = Arc::new(limit::Limits::new(&profile.limits, clock.clone()));
-        Ok(Source { profile, http, limits, clock })
-    }
-
-    /// Asks for one window of one instrument, and again while that can help.
-    pub async fn ask(&self, offer: &Offer, venue: &Venue, symbol: &str, window: &Span) -> Asked {
-        let url = match request::url(&self.profile, offer, venue, symbol, window) {
-            Ok(url) => url,
-            Err(failure) => return self.never_sent(failure),
+    pub fn new(profile: Arc<Profile>, clock: Clock, secrets: &Secrets, book: Arc<dyn DayBook>, folder: &Path) -> Result<Source, Failure> {
+        let transport = match profile.folder() {
+            Some(path) => Transport::Folder(folder.join(path)),
+            None if profile.base.starts_with("ftp://") => Transport::Ftp,
+            None => Transport::Http(transport::client(&profile)?),
         };
-        let limits = &self.profile.limits;
-        let mut pause = limits.first_pause;
-        let mut attempts = 0;
-        loop {
-            attempts += 1;
-            let turn = self.limits.turn().await;
-            let asked_at = self.clock.now();
-            let Attempt { status, body, retry_after, result } = attempt::send(&self.http, limits, &url, asked_at).await;
-            drop(turn);
-            let answered_at = self.clock.now();
-            let outcome =
-                result.and_then(|media_type| decode::decode(offer, venue, body.as_deref().unwrap_or_default(), media_type.as_deref()));
-            match &outcome {
-                Err(failure) if failure.class.may_pass() && attempts < limits.attempts => {
-                    let wait = retry_after.unwrap_or_else(|| rand::rng().random_range(pause / 2..=pause));
-                    tracing::debug!(source = self.profile.name, %failure, attempts, "asking again after a pause");
-                    self.clock.sleep(wait).await;
-                    pause = (pause.saturating_mul(2)).min(limits.longest_pause);
-                }
-                _ => return Asked { request: format!("GET {url}"), attempts, asked_at, answered_at, status, body, outcome },
-            }
-        }
+        let credentials = credentials::Credentials::new(&profile, secrets);
+        let gate = gate::Gate::new(&profile.name, &profile.limits, credentials.present(), book, clock.clone());
+        Ok(Source { profile, transport, gate, credentials, shared: Arc::default(), clock })
     }
 
-    fn never_sent(&self, failure: Failure) -> Asked {
-        let now = self.clock.now();
-        Asked {
-            request: "not sent".to_owned(),
-            attempts: 0,
-            asked_at: now,
-            answered_at: now,
-            status: None,
-            body: None,
-            outcome: Err(failure),
-        }
-    }
-
-    /// Calls sent in the last minute, and how many the profile allows.
+    /// The limits at work.
     #[must_use]
-    pub fn calls_in_last_minute(&self) -> (u32, u32) {
-        (self.limits.used(), self.profile.limits.calls_per_minute)
+    pub fn gate(&self) -> &gate::Gate {
+        &self.gate
+    }
+
+    /// The same source under the limits that another keeps.
+    #[must_use]
+    pub fn through_the_gate_of(self, other: &Source) -> Source {
+        Source { gate: other.gate.clone(), ..self }
+    }
+
+    /// Whether it has the key that its profile names.
+    #[must_use]
+    pub fn has_key(&self) -> bool {
+        self.credentials.present()
+    }
+
+    /// What must not be seen of it.
+    #[must_use]
+    pub fn covered(&self) -> Covered {
+        self.credentials.covered()
+    }
+
+    /// The folder people drop files into, for a source that is one.
+    #[must_use]
+    pub fn folder(&self) -> Option<&PathBuf> {
+        if let Transport::Folder(path) = &self.transport { Some(path) } else { None }
+    }
+
+    /// For a folder, whether the file of a window is there; other sources have to be asked.
+    #[must_use]
+    pub fn may_have(&self, offer: &mizuno_config::profile::Offer, venue: &mizuno_core::Venue, wanted: &Wanted<'_>) -> bool {
+        let Transport::Folder(root) = &self.transport else { return true };
+        let path = request::url(&self.profile, offer, venue, wanted).ok();
+        let path = path.as_deref().and_then(|p| p.strip_prefix(self.profile.base.as_str()));
+        path.and_then(|p| transport::folder::file(root, p)).is_some_and(|file| file.is_file())
     }
 }

@@ -2,7 +2,7 @@
 
 use mizuno_config::{Profile, profile};
 use mizuno_core::{Interval, Side, Slot, Span, TradeDate, Venue};
-use mizuno_sources::{Class, Decoded, Failure, decode::decode, request};
+use mizuno_sources::{Class, Decoded, Failure, Page, Wanted, decode, request};
 use proptest::prelude::*;
 use std::path::Path;
 
@@ -20,14 +20,22 @@ fn venue() -> Venue {
     mizuno_config::venue::parse(Path::new("aldx.toml"), include_str!("../../../demo/config/venues/aldx.toml")).unwrap()
 }
 
+fn read(profile: &Profile, interval: Interval, body: &[u8], media_type: Option<&str>) -> Result<Decoded, Failure> {
+    let offer = profile.offer("ALDX", interval, Side::Trade).unwrap();
+    decode::decode(offer, &venue(), "KBF", 1 << 20, &[Page { part: None, media_type, body }])
+}
+
 fn minutes(body: &str, changes: &[(&str, &str)]) -> Result<Decoded, Failure> {
-    let profile = profile(changes);
-    decode(profile.offer("ALDX", Interval::MINUTE, Side::Trade).unwrap(), &venue(), body.as_bytes(), Some("text/plain; charset=utf-8"))
+    read(&profile(changes), Interval::MINUTE, body.as_bytes(), Some("text/plain; charset=utf-8"))
 }
 
 fn daily(body: &str, changes: &[(&str, &str)]) -> Result<Decoded, Failure> {
-    let profile = profile(changes);
-    decode(profile.offer("ALDX", Interval::Daily, Side::Trade).unwrap(), &venue(), body.as_bytes(), None)
+    read(&profile(changes), Interval::Daily, body.as_bytes(), None)
+}
+
+/// The lines the bars of an answer stand on.
+fn lines(read: &Decoded) -> Vec<u64> {
+    read.places.iter().map(|p| p.row).collect()
 }
 
 fn at(text: &str) -> Slot {
@@ -40,7 +48,7 @@ const TOP: &str = "chatter\nchatter\nchatter\n";
 fn columns_may_stand_in_any_order_with_any_separator_and_case() {
     let body = format!("{TOP}VOLUME; Low ;date;OPEN;close;high;extra\n5;1.0;2025-04-09;1.25;1.5;2;x\n-;1;2025-04-08;1;1;1;\n");
     let read = daily(&body, &[("skip_lines = 3", "skip_lines = 3\nseparator = \";\"")]).unwrap();
-    assert_eq!((read.rows, read.bars.price_scale, read.lines), (2, 2, vec![5, 6]));
+    assert_eq!((read.rows, read.bars.price_scale, lines(&read)), (2, 2, vec![5, 6]));
     let [first, second] = &read.bars.rows[..] else { panic!("two bars") };
     let shown = [first.open, first.high, first.low, first.close].map(|p| read.bars.price(p).to_string());
     assert_eq!(shown, ["1.25", "2.00", "1.00", "1.50"]);
@@ -86,16 +94,16 @@ fn single_bad_rows_are_refused_with_line_and_reason_and_the_rest_is_kept() {
         "{TOP}Date,Close,High,Low,Open,Volume\n2025-04-09,1,1,1,1,1\n2025-4-8x,1,1,1,1,1\n2025-04-07,1,1,,1,1\n2025-04-04,1\n2025-04-03,1,1,0x1,1,1\n2025-04-02,0.1234567890123,1,1,1,1\n\"2025-04-01\",1,1,1,1,1\n"
     );
     let read = daily(&body, &[]).unwrap();
-    assert_eq!((read.rows, read.lines), (7, vec![5, 11]));
-    let refused: Vec<_> = read.refused.iter().map(|r| (r.line, r.reason.as_str())).collect();
+    assert_eq!((read.rows, lines(&read)), (7, vec![5, 11]));
+    let refused: Vec<_> = read.refused.iter().map(|r| (r.place.row, r.reason.as_str())).collect();
     assert_eq!(
         refused,
         [
             (6, "`2025-4-8x` does not read as %Y-%m-%d"),
-            (7, "Low: is absent"),
+            (7, "low: is absent"),
             (8, "has 2 fields where the header has 6"),
-            (9, "Low: `0x1` is not a decimal number"),
-            (10, "Close: `0.1234567890123` has more digits than can be kept exactly (18, of which 12 after the point)"),
+            (9, "low: `0x1` is not a decimal number"),
+            (10, "close: `0.1234567890123` has more digits than can be kept exactly (18, of which 12 after the point)"),
         ]
     );
 }
@@ -113,8 +121,7 @@ fn what_is_not_an_answer_is_a_failure_with_its_class() {
         assert!(failure.class == class && failure.message.contains(words), "{body}: {failure}");
     }
     let profile = profile(&[]);
-    let offer = profile.offer("ALDX", Interval::Daily, Side::Trade).unwrap();
-    let other = decode(offer, &venue(), b"{}", Some("application/json")).unwrap_err();
+    let other = read(&profile, Interval::Daily, b"{}", Some("application/json")).unwrap_err();
     assert_eq!((other.class, other.message.as_str()), (Class::WrongContent, "expected text/plain and got application/json: `{}`"));
 }
 
@@ -123,7 +130,7 @@ fn requests_are_written_as_the_length_of_the_window_asks() {
     let profile = profile(&[]);
     let ask = |interval: Interval, window: Span| {
         let offer = profile.offer("ALDX", interval, Side::Trade).unwrap();
-        request::url(&profile, offer, &venue(), "LNT.A", &window).unwrap()
+        request::url(&profile, offer, &venue(), &Wanted { symbol: "LNT.A", id: None, window: &window }).unwrap()
     };
     let short = at("2025-04-08T22:00:00Z")..at("2025-04-10T02:28:00Z");
     assert_eq!(ask(Interval::MINUTE, short), "http://127.0.0.1:7411/bars/LNT-A?step=minute&from=1744149600&to=1744252080");
@@ -140,10 +147,10 @@ fn requests_are_written_as_the_length_of_the_window_asks() {
 #[test]
 fn classes_that_may_pass_are_tried_again_and_others_are_not() {
     use Class::*;
-    for class in [NameNotResolved, Unreachable, TimedOut, TooMany, ServerError, WrongContent, CutShort, Unreadable, Empty] {
+    for class in [NameNotResolved, Unreachable, TimedOut, TooMany, ServerError, WrongContent, CutShort, Unreadable, Empty, Stale] {
         assert!(class.may_pass(), "{}", class.word());
     }
-    for class in [BadRequest, Tls, Denied, NotFound, Refused, Redirected, TooLarge] {
+    for class in [BadRequest, Tls, Denied, NotFound, Refused, Redirected, TooLarge, UnpacksTooLarge, NotListed, NoKey, NotOnList] {
         assert!(!class.may_pass(), "{}", class.word());
     }
 }
@@ -156,10 +163,9 @@ proptest! {
         "[0-9a-zA-Z,.;\"\n -]{0,300}".prop_map(|rows| format!("{TOP}Date,Close,High,Low,Open,Volume\n{rows}\n").into_bytes()),
     ]) {
         let profile = profile(&[]);
-        let offer = profile.offer("ALDX", Interval::Daily, Side::Trade).unwrap();
-        if let Ok(read) = decode(offer, &venue(), &body, None) {
-            prop_assert_eq!(read.bars.rows.len(), read.lines.len());
-            prop_assert_eq!(read.rows as usize, read.lines.len() + read.refused.len());
+        if let Ok(read) = read(&profile, Interval::Daily, &body, None) {
+            prop_assert_eq!(read.bars.rows.len(), read.places.len());
+            prop_assert_eq!(read.rows as usize, read.places.len() + read.refused.len());
         }
     }
 

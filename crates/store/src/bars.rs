@@ -3,7 +3,7 @@
 use crate::{Result, Store, StoreError, blocks, series::SeriesRow, spans};
 use mizuno_core::{Bar, Bars, Interval, Price, Slot, Span, Spans, Timestamp, Versions, Volume, bar::Learned, bar::Version};
 use sqlx::{Sqlite, SqliteConnection, Transaction};
-use std::collections::{HashMap, VecDeque};
+use std::collections::{HashMap, HashSet, VecDeque};
 
 /// News of at least this many bars goes straight into blocks; less goes into the tail.
 const BULK: usize = 256;
@@ -118,6 +118,7 @@ async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval,
 
 struct StoredBlock {
     id: i64,
+    span_start: i64,
     versions: i64,
     bars: i64,
     price_scale: i64,
@@ -145,7 +146,7 @@ impl StoredBlock {
 async fn blocks_over(connection: &mut SqliteConnection, series: i64, span: &Span) -> Result<Vec<StoredBlock>> {
     Ok(sqlx::query_as!(
         StoredBlock,
-        "SELECT id, versions, bars, price_scale, volume_scale, body FROM block
+        "SELECT id, span_start, versions, bars, price_scale, volume_scale, body FROM block
          WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
         series,
         span.start.0,
@@ -220,15 +221,36 @@ impl Store {
         Ok(Reading { snapshot, blocks, tail, interval, span, as_of, price_scale, volume_scale })
     }
 
-    /// All the bars of [`Store::read`] at once.
+    /// All the bars of [`Store::read`] at once. Blocks are opened side by side, as many as there are cores.
     ///
     /// # Errors
     /// When the database cannot be read.
     pub async fn bars(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Bars> {
         let mut reading = self.read(series, span, as_of).await?;
-        let mut out = Bars { price_scale: reading.price_scale, volume_scale: reading.volume_scale, rows: vec![] };
-        while let Some(mut bars) = reading.next().await? {
-            out.rows.append(&mut bars.rows);
+        let blocks = blocks_over(&mut reading.snapshot, series.id, &reading.span).await?;
+        let tail_spans: HashSet<Slot> = reading.tail.rows.iter().map(|v| blocks::span_of(reading.interval, v.bar.slot).start).collect();
+        let apart = |b: &StoredBlock| b.is_plain() && !tail_spans.contains(&Slot(b.span_start));
+        if as_of == Timestamp::MAX && blocks.iter().all(apart) && blocks.len() > 1 {
+            let counted: i64 = blocks.iter().map(|b| b.bars).sum();
+            let mut out = Bars { rows: Vec::with_capacity(counted as usize), ..reading.empty() };
+            let opened = side_by_side(blocks).await?;
+            reading.blocks.clear();
+            for bars in opened {
+                reading.append(bars, &mut out)?;
+            }
+            if let Some(tail) = reading.next().await? {
+                // Spans with a tail and no block stand among the others.
+                reading.append(tail, &mut out)?;
+                while let Some(bars) = reading.next().await? {
+                    reading.append(bars, &mut out)?;
+                }
+                out.rows.sort_by_key(|b| b.slot);
+            }
+            return Ok(out);
+        }
+        let mut out = reading.empty();
+        while let Some(bars) = reading.next().await? {
+            reading.append(bars, &mut out)?;
         }
         Ok(out)
     }
@@ -279,7 +301,38 @@ impl Store {
     }
 }
 
+/// Opens blocks of one version a slot on all cores, and gives their bars in the order of the blocks.
+async fn side_by_side(blocks: Vec<StoredBlock>) -> Result<Vec<Bars>> {
+    let hands = std::thread::available_parallelism().map_or(1, usize::from);
+    let share = blocks.len().div_ceil(hands);
+    let mut rest = blocks.into_iter().peekable();
+    let mut tasks = vec![];
+    while rest.peek().is_some() {
+        let mine: Vec<StoredBlock> = rest.by_ref().take(share).collect();
+        tasks.push(tokio::task::spawn_blocking(move || mine.into_iter().map(StoredBlock::open_plain).collect::<Result<Vec<_>>>()));
+    }
+    let mut out = vec![];
+    for task in tasks {
+        out.append(&mut task.await.map_err(|_| StoreError::Closed)??);
+    }
+    Ok(out)
+}
+
 impl Reading {
+    /// No bars, at the scales every batch is written with.
+    fn empty(&self) -> Bars {
+        Bars { price_scale: self.price_scale, volume_scale: self.volume_scale, rows: vec![] }
+    }
+
+    /// Adds a batch to `out`, as far as it lies in the span asked for.
+    fn append(&self, mut bars: Bars, out: &mut Bars) -> Result<()> {
+        bars.rescale(self.price_scale, self.volume_scale)?;
+        let from = bars.rows.partition_point(|b| b.slot < self.span.start);
+        let to = bars.rows.partition_point(|b| b.slot < self.span.end);
+        out.rows.extend_from_slice(&bars.rows[from..to]);
+        Ok(())
+    }
+
     /// The next bars in time order; `None` when there are no more.
     ///
     /// # Errors
@@ -314,7 +367,11 @@ impl Reading {
     }
 
     async fn block(&mut self, id: i64) -> Result<StoredBlock> {
-        let block = sqlx::query_as!(StoredBlock, "SELECT id, versions, bars, price_scale, volume_scale, body FROM block WHERE id = ?", id);
+        let block = sqlx::query_as!(
+            StoredBlock,
+            "SELECT id, span_start, versions, bars, price_scale, volume_scale, body FROM block WHERE id = ?",
+            id
+        );
         Ok(block.fetch_one(&mut *self.snapshot).await?)
     }
 

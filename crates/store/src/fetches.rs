@@ -25,14 +25,42 @@ pub struct Answer {
     pub asked_at: Timestamp,
     /// When its answer, or failure, was complete.
     pub answered_at: Timestamp,
-    /// How often it was tried.
+    /// Requests sent for it.
     pub attempts: u32,
+    /// The pages that came, in order; at least one.
+    pub pages: Vec<AnsweredPage>,
+}
+
+/// One page of an answer.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct AnsweredPage {
+    /// Which part it brings, where an answer has several.
+    pub part: Option<String>,
     /// Method and address, without secrets.
     pub request: String,
-    /// HTTP status of the last answer.
+    /// HTTP status.
     pub status: Option<u16>,
-    /// The bytes of the last answer.
+    /// Media type.
+    pub media_type: Option<String>,
+    /// Its bytes.
     pub body: Option<Vec<u8>>,
+}
+
+/// One page in the ledger.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PageRow {
+    /// Which part it brings.
+    pub part: Option<String>,
+    /// Method and address, without secrets.
+    pub request: String,
+    /// HTTP status.
+    pub status: Option<i64>,
+    /// Media type.
+    pub media_type: Option<String>,
+    /// Digest of the kept bytes.
+    pub payload: Option<String>,
+    /// Bytes of it.
+    pub size: i64,
 }
 
 /// Why a fetch brought nothing.
@@ -78,11 +106,15 @@ pub struct FetchRow {
     pub attempts: i64,
     /// Method and address, without secrets.
     pub request: String,
-    /// HTTP status of the last answer.
+    /// Which part the first page brings.
+    pub part: Option<String>,
+    /// HTTP status of the first page.
     pub status: Option<i64>,
-    /// Digest of the kept bytes.
+    /// Media type of the first page.
+    pub media_type: Option<String>,
+    /// Digest of the first page's bytes.
     pub payload: Option<String>,
-    /// Bytes of the answer.
+    /// Bytes of all pages.
     pub payload_size: i64,
     /// Rows in it.
     pub rows: i64,
@@ -114,28 +146,99 @@ impl Store {
     }
 
     async fn write_fetch(&self, answer: Answer, state: &'static str, failure: Option<Failure>) -> Result<i64> {
-        let packed = answer.body.as_deref().map(Packed::new).transpose()?;
-        let answered_at = self.writer.stamp(answer.answered_at);
+        let Answer { run, series, window, asked_at, answered_at, attempts, pages } = answer;
+        let packed = |page: &AnsweredPage| page.body.as_deref().map(Packed::new).transpose();
+        let packed = pages.iter().map(packed).collect::<Result<Vec<_>>>()?;
+        let answered_at = self.writer.stamp(answered_at);
         self.writer
             .run(move |c| {
                 Box::pin(async move {
-                    let digest = match packed {
-                        Some(packed) => Some(packed.keep(&mut *c).await?),
-                        None => None,
-                    };
-                    let size = answer.body.map_or(0, |b| b.len() as i64);
+                    let sizes: Vec<i64> = pages.iter().map(|p| p.body.as_ref().map_or(0, |b| b.len() as i64)).collect();
+                    let mut digests = vec![];
+                    for one in packed {
+                        digests.push(match one {
+                            Some(packed) => Some(packed.keep(&mut *c).await?),
+                            None => None,
+                        });
+                    }
+                    let all: i64 = sizes.iter().sum();
                     let (class, message) = failure.map(|f| (f.class, f.message)).unzip();
+                    let mut pages = pages.into_iter().zip(digests).zip(sizes);
+                    let ((first, digest), _) = pages.next().unwrap_or_default();
                     let row =
                         sqlx::query!(
                         "INSERT INTO fetch (run_id, series_id, window_start, window_end, state, asked_at, answered_at, attempts, request,
-                             http_status, payload, payload_size, failure, message) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                        answer.run, answer.series, answer.window.start.0, answer.window.end.0, state, answer.asked_at.0, answered_at.0,
-                        answer.attempts, answer.request, answer.status, digest, size, class, message
+                             http_status, payload, payload_size, failure, message, media_type, part)
+                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                        run, series, window.start.0, window.end.0, state, asked_at.0, answered_at.0, attempts, first.request,
+                        first.status, digest, all, class, message, first.media_type, first.part
                     );
-                    Ok(row.execute(c).await?.last_insert_rowid())
+                    let id = row.execute(&mut *c).await?.last_insert_rowid();
+                    for (at, ((page, digest), size)) in pages.enumerate() {
+                        let ordinal = at as i64 + 1;
+                        sqlx::query!(
+                            "INSERT INTO further_page (fetch_id, ordinal, part, request, http_status, media_type, payload, size)
+                             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                            id,
+                            ordinal,
+                            page.part,
+                            page.request,
+                            page.status,
+                            page.media_type,
+                            digest,
+                            size
+                        )
+                        .execute(&mut *c)
+                        .await?;
+                    }
+                    Ok(id)
                 })
             })
             .await
+    }
+
+    /// The pages of a fetch's answer, in order.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn pages(&self, fetch: &FetchRow) -> Result<Vec<PageRow>> {
+        let further =
+            sqlx::query!("SELECT * FROM further_page WHERE fetch_id = ? ORDER BY ordinal", fetch.id).fetch_all(&self.readers).await?;
+        let size = fetch.payload_size - further.iter().map(|p| p.size).sum::<i64>();
+        let mut out = vec![PageRow {
+            part: fetch.part.clone(),
+            request: fetch.request.clone(),
+            status: fetch.status,
+            media_type: fetch.media_type.clone(),
+            payload: fetch.payload.clone(),
+            size,
+        }];
+        out.extend(further.into_iter().map(|p| PageRow {
+            part: p.part,
+            request: p.request,
+            status: p.http_status,
+            media_type: p.media_type,
+            payload: p.payload,
+            size: p.size,
+        }));
+        Ok(out)
+    }
+
+    /// The pages of a fetch's answer with their bytes, as they came.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn answered_pages(&self, fetch: &FetchRow) -> Result<Vec<AnsweredPage>> {
+        let mut out = vec![];
+        for page in self.pages(fetch).await? {
+            let body = match &page.payload {
+                Some(digest) => Some(self.payload(digest).await?),
+                None => None,
+            };
+            let status = page.status.map(|s| s as u16);
+            out.push(AnsweredPage { part: page.part, request: page.request, status, media_type: page.media_type, body });
+        }
+        Ok(out)
     }
 
     /// Keeps what an answer said: bars, quarantine and the fetch's figures, in one transaction.
@@ -241,7 +344,9 @@ impl Store {
             answered_at: Timestamp(r.answered_at),
             attempts: r.attempts,
             request: r.request,
+            part: r.part,
             status: r.http_status,
+            media_type: r.media_type,
             payload: r.payload,
             payload_size: r.payload_size,
             rows: r.rows,

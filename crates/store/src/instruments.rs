@@ -5,22 +5,25 @@ use mizuno_core::{Decimal, Instrument, TradeDate, instrument::FormerSymbol};
 
 impl Store {
     /// Takes in an instrument list: new ones are added, known ones brought up to date, none removed.
+    /// `listed_by` is the list of a source that they come from; a list of the configuration is none.
     ///
     /// # Errors
     /// When the database cannot be written.
-    pub async fn put_instruments(&self, list: Vec<Instrument>) -> Result<()> {
+    pub async fn put_instruments(&self, list: Vec<Instrument>, listed_by: Option<String>) -> Result<()> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     for i in &list {
                         let (tick, multiplier) = (i.tick_size.map(|d| d.to_string()), i.multiplier.map(|d| d.to_string()));
                         let (listed, last) = (i.listed.map(|d| d.0), i.last_traded.map(|d| d.0));
+                        let (expiry, strike) = (i.expiry.map(|d| d.0), i.strike.map(|d| d.to_string()));
                         let id = sqlx::query_scalar!(
-                            "INSERT INTO instrument (symbol, name, kind, venue, currency, tick_size, multiplier, listed, last_traded)
-                             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+                            "INSERT INTO instrument (symbol, name, kind, venue, currency, tick_size, multiplier, listed, last_traded, expiry, strike, listed_by)
+                             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
                              ON CONFLICT (symbol) DO UPDATE SET name = excluded.name, kind = excluded.kind, venue = excluded.venue,
                                  currency = excluded.currency, tick_size = excluded.tick_size, multiplier = excluded.multiplier,
-                                 listed = excluded.listed, last_traded = excluded.last_traded
+                                 listed = excluded.listed, last_traded = excluded.last_traded, expiry = excluded.expiry,
+                                 strike = excluded.strike, listed_by = excluded.listed_by
                              RETURNING id",
                             i.symbol,
                             i.name,
@@ -30,7 +33,10 @@ impl Store {
                             tick,
                             multiplier,
                             listed,
-                            last
+                            last,
+                            expiry,
+                            strike,
+                            listed_by
                         )
                         .fetch_one(&mut *c)
                         .await?;
@@ -52,12 +58,26 @@ impl Store {
             .await
     }
 
+    /// The instruments that lists of sources named first, by symbol.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn listed_instruments(&self) -> Result<Vec<Instrument>> {
+        self.select_instruments(true).await
+    }
+
     /// All instruments, by symbol.
     ///
     /// # Errors
     /// When the database cannot be read.
     pub async fn instruments(&self) -> Result<Vec<Instrument>> {
-        let rows = sqlx::query!("SELECT * FROM instrument ORDER BY symbol").fetch_all(&self.readers).await?;
+        self.select_instruments(false).await
+    }
+
+    async fn select_instruments(&self, only_listed: bool) -> Result<Vec<Instrument>> {
+        let rows = sqlx::query!("SELECT * FROM instrument WHERE NOT ?1 OR listed_by IS NOT NULL ORDER BY symbol", only_listed)
+            .fetch_all(&self.readers)
+            .await?;
         let former = sqlx::query!("SELECT * FROM former_symbol ORDER BY until").fetch_all(&self.readers).await?;
         let number = |text: Option<String>| {
             text.map(|t| t.parse::<Decimal>().map_err(|_| StoreError::Unreadable { kind: "number", text: t })).transpose()
@@ -74,6 +94,8 @@ impl Store {
                     multiplier: number(r.multiplier)?,
                     listed: r.listed.map(|d| TradeDate(d as i32)),
                     last_traded: r.last_traded.map(|d| TradeDate(d as i32)),
+                    expiry: r.expiry.map(|d| TradeDate(d as i32)),
+                    strike: number(r.strike)?,
                     symbol: r.symbol,
                     name: r.name,
                     kind: r.kind,

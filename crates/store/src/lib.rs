@@ -3,6 +3,7 @@
 //! * [`blocks`] and [`bars`]: every version of every bar, sealed history as
 //!   Parquet files in blobs, the newest in a small row table.
 //! * [`runs`], [`fetches`], [`payloads`]: what was asked, what came back, byte for byte.
+//! * [`lists`]: what sources list, and calls counted by the day.
 //! * [`quarantine`], [`excuses`]: what is not believed, and what is accepted as absent.
 //!
 //! All writing goes through one task ([`writer`]); readers use a pool and see
@@ -16,6 +17,7 @@ pub mod error;
 pub mod excuses;
 pub mod fetches;
 pub mod instruments;
+pub mod lists;
 mod lock;
 pub mod payloads;
 pub mod quarantine;
@@ -69,7 +71,7 @@ impl Store {
         let readers = SqlitePoolOptions::new().max_connections(4).connect_with(options.read_only(true)).await?;
         let last = sqlx::query_scalar!(
             "SELECT max(at) AS \"at: i64\" FROM
-                 (SELECT max(answered_at) AS at FROM fetch UNION ALL SELECT max(ended_at) FROM run UNION ALL SELECT max(recorded_at) FROM tail)"
+                 (SELECT max(answered_at) AS at FROM fetch UNION ALL SELECT max(ended_at) FROM run UNION ALL SELECT max(recorded_at) FROM tail UNION ALL SELECT max(asked_at) FROM list_fetch)"
         )
             .fetch_one(&mut connection)
             .await?;

@@ -9,7 +9,9 @@ use sqlx::SqliteConnection;
 pub struct Suspect {
     /// The slot it claims; `None` when it could not be read.
     pub slot: Option<Slot>,
-    /// Its line in the payload, from 1.
+    /// The page of the answer, from 0.
+    pub page: u32,
+    /// Its line or element in that page, from 1.
     pub line: u64,
     /// What is wrong, one word.
     pub flaw: String,
@@ -22,15 +24,16 @@ impl Suspect {
         let (slot, line) = (self.slot.map(|s| s.0), self.line as i64);
         // A row without a slot is never equal to another under UNIQUE, so say here when it is.
         sqlx::query!(
-            "INSERT INTO quarantine (series_id, fetch_id, slot, line, flaw, text)
-             SELECT ?1, ?2, ?3, ?4, ?5, ?6 WHERE NOT EXISTS
+            "INSERT INTO quarantine (series_id, fetch_id, slot, line, flaw, text, page)
+             SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7 WHERE NOT EXISTS
                  (SELECT 1 FROM quarantine WHERE series_id = ?1 AND slot IS ?3 AND flaw = ?5 AND text = ?6)",
             series,
             fetch,
             slot,
             line,
             self.flaw,
-            self.text
+            self.text,
+            self.page
         )
         .execute(connection)
         .await?;
@@ -64,7 +67,7 @@ impl Store {
             id: r.id,
             series: r.series_id,
             fetch: r.fetch_id,
-            suspect: Suspect { slot: r.slot.map(Slot), line: r.line as u64, flaw: r.flaw, text: r.text },
+            suspect: Suspect { slot: r.slot.map(Slot), page: r.page as u32, line: r.line as u64, flaw: r.flaw, text: r.text },
         });
         Ok(row.collect())
     }

@@ -84,6 +84,8 @@ pub struct RunRow {
     pub refused: i64,
     /// Bytes of answers.
     pub bytes: i64,
+    /// Requests sent.
+    pub calls: i64,
 }
 
 impl Store {
@@ -181,7 +183,7 @@ impl Store {
                  count(CASE WHEN f.state = 'failed' THEN 1 END) AS \"failed!: i64\",
                  coalesce(sum(f.bars_new), 0) AS \"bars_new!: i64\", coalesce(sum(f.bars_same), 0) AS \"bars_same!: i64\",
                  coalesce(sum(f.restated), 0) AS \"restated!: i64\", coalesce(sum(f.refused), 0) AS \"refused!: i64\",
-                 coalesce(sum(f.payload_size), 0) AS \"bytes!: i64\"
+                 coalesce(sum(f.payload_size), 0) AS \"bytes!: i64\", coalesce(sum(f.attempts), 0) AS \"calls!: i64\"
              FROM (SELECT * FROM run WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR collector = ?2) ORDER BY id DESC LIMIT ?3) r
              LEFT JOIN fetch f ON f.run_id = r.id GROUP BY r.id ORDER BY r.id DESC",
             id, collector, most
@@ -206,6 +208,7 @@ impl Store {
                     restated: r.restated,
                     refused: r.refused,
                     bytes: r.bytes,
+                    calls: r.calls,
                 })
             })
             .collect()

@@ -3,7 +3,7 @@
 use mizuno_core::{Bar, Bars, Instrument, Interval, Price, SeriesKey, Side, Slot, Span, Spans, Timestamp, Volume, bar::Learned};
 use mizuno_store::{
     Store, StoreError,
-    fetches::{Answer, Failure, Filter, Understood},
+    fetches::{Answer, AnsweredPage, Failure, Filter, Understood},
     quarantine::Suspect,
     runs::{Reason, State},
     series::SeriesRow,
@@ -26,6 +26,8 @@ fn instrument(symbol: &str) -> Instrument {
         multiplier: None,
         listed: None,
         last_traded: "2025-03-14".parse().ok(),
+        expiry: None,
+        strike: None,
         former: vec![mizuno_core::instrument::FormerSymbol { symbol: "GUL".into(), until: "2025-02-03".parse().unwrap() }],
     }
 }
@@ -37,7 +39,7 @@ fn key(symbol: &str, interval: Interval) -> SeriesKey {
 async fn opened(interval: Interval) -> (TempDir, Store, SeriesRow, i64) {
     let dir = TempDir::new().unwrap();
     let store = Store::open(dir.path()).await.unwrap();
-    store.put_instruments(vec![instrument("KBF")]).await.unwrap();
+    store.put_instruments(vec![instrument("KBF")], None).await.unwrap();
     let series = store.ensure_series(vec![key("KBF", interval)]).await.unwrap().remove(0);
     let run = store.begin_run("aldx".into(), Reason::Request, "{}".into(), NOW).await.unwrap();
     (dir, store, series, run)
@@ -64,9 +66,13 @@ fn answer(run: i64, series: i64, body: &[u8]) -> Answer {
         asked_at: NOW,
         answered_at: NOW.plus(1_000),
         attempts: 2,
-        request: "GET http://127.0.0.1/bars/KBF".into(),
-        status: Some(200),
-        body: Some(body.to_vec()),
+        pages: vec![AnsweredPage {
+            part: None,
+            request: "GET http://127.0.0.1/bars/KBF".into(),
+            status: Some(200),
+            media_type: Some("text/plain".into()),
+            body: Some(body.to_vec()),
+        }],
     }
 }
 
@@ -130,7 +136,7 @@ async fn an_answer_is_kept_in_two_steps_and_can_be_replayed_between_them() {
     assert_eq!(digest, mizuno_store::payloads::digest(b"the bytes\r\nas they came"));
     assert_eq!(store.payload(&digest).await.unwrap(), b"the bytes\r\nas they came");
 
-    let suspect = Suspect { slot: None, line: 7, flaw: "unreadable".into(), text: "x,y".into() };
+    let suspect = Suspect { slot: None, page: 0, line: 7, flaw: "unreadable".into(), text: "x,y".into() };
     let understood = Understood { rows: 3, bars: minutes([(1, 10), (2, 20)]), suspects: vec![suspect.clone()], unfinished: 1 };
     store.keep_bars(fetch, series.id, Interval::MINUTE, understood.clone(), NOW).await.unwrap();
     assert!(store.to_replay().await.unwrap().is_empty());
@@ -227,7 +233,7 @@ async fn instruments_come_back_as_they_were_given_and_are_brought_up_to_date() {
     let (_dir, store, _, _) = opened(Interval::Daily).await;
     assert_eq!(store.instruments().await.unwrap(), [instrument("KBF")]);
     let renamed = Instrument { name: "Kelp Foods".into(), last_traded: None, ..instrument("KBF") };
-    store.put_instruments(vec![renamed.clone(), instrument("OXB")]).await.unwrap();
+    store.put_instruments(vec![renamed.clone(), instrument("OXB")], None).await.unwrap();
     assert_eq!(store.instruments().await.unwrap(), [renamed, instrument("OXB")]);
     let unknown = store.ensure_series(vec![key("ZZZ", Interval::Daily)]).await;
     assert!(matches!(unknown, Err(StoreError::Unknown { kind: "instrument", .. })), "{unknown:?}");

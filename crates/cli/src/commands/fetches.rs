@@ -101,6 +101,15 @@ async fn one(client: &Client, id: i64) -> Result<Code, Failure> {
             f.unfinished
         ),
     }
+    for (at, page) in f.pages.iter().enumerate().skip(1) {
+        out!(
+            "page {:<6} {} ({} bytes{})",
+            at + 1,
+            page.request,
+            show::count(page.bytes),
+            page.part.as_ref().map_or(String::new(), |p| format!(", {p}"))
+        );
+    }
     if let (Some(digest), Some(lines)) = (&f.payload, &f.first_lines) {
         out!("payload    sha256 {digest}");
         for line in lines {

@@ -18,22 +18,20 @@ pub async fn instruments(client: &Client, words: &[String]) -> Result<Code, Fail
         return Ok(Code::Fine);
     }
     let row = |i: &Instrument| {
+        let mut name = i.name.clone();
+        if let Some(strike) = &i.strike {
+            name += &format!(", strike {strike}");
+        }
+        if let Some(expiry) = &i.expiry {
+            name += &format!(", expires {expiry}");
+        }
         let life = match (&i.listed, &i.last_traded) {
             (None, None) => String::new(),
             (Some(first), None) => format!("since {first}"),
             (first, Some(last)) => format!("{} to {last}", first.as_deref().unwrap_or("")).trim().to_owned(),
         };
         let former: Vec<String> = i.former.iter().map(|f| format!("{} until {}", f.symbol, f.until)).collect();
-        vec![
-            i.symbol.clone(),
-            i.name.clone(),
-            i.kind.clone(),
-            i.venue.clone(),
-            i.currency.clone(),
-            life,
-            former.join("; "),
-            i.series.join(" "),
-        ]
+        vec![i.symbol.clone(), name, i.kind.clone(), i.venue.clone(), i.currency.clone(), life, former.join("; "), i.series.join(" ")]
     };
     show::table(&["symbol", "name", "kind", "venue", "currency", "traded", "formerly", "series"], &[], found.iter().map(row).collect());
     Ok(Code::Fine)

@@ -7,5 +7,6 @@ pub mod fetches;
 pub mod gaps;
 pub mod instruments;
 pub mod runs;
+pub mod sources;
 pub mod status;
 pub mod watch;

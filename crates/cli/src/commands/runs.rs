@@ -1,4 +1,4 @@
-//! `mizuno collect`, `mizuno runs` and `mizuno cancel`.
+//! `mizuno collect`, `mizuno runs`, `mizuno cancel` and `mizuno resume`.
 
 use crate::{
     client::Client,
@@ -6,7 +6,7 @@ use crate::{
     progress, show,
 };
 use clap::Args;
-use mizuno_api::{Run, StartRun};
+use mizuno_api::{Resume, Run, StartRun};
 
 /// What to collect now.
 #[derive(Args)]
@@ -88,12 +88,28 @@ pub async fn runs(client: &Client, ask: Runs) -> Result<Code, Failure> {
             r.restated.to_string(),
             r.refused.to_string(),
             show::bytes(r.bytes),
+            show::count(r.calls),
         ]
     };
     let began = format!("began ({})", zone.name());
     show::table(
-        &["run", "collector", "reason", "state", &began, "ended", "windows", "failed", "new", "same", "restated", "quarantine", "bytes"],
-        &[0, 6, 7, 8, 9, 10, 11, 12],
+        &[
+            "run",
+            "collector",
+            "reason",
+            "state",
+            &began,
+            "ended",
+            "windows",
+            "failed",
+            "new",
+            "same",
+            "restated",
+            "quarantine",
+            "bytes",
+            "calls",
+        ],
+        &[0, 6, 7, 8, 9, 10, 11, 12, 13],
         found.iter().map(row).collect(),
     );
     if ask.id.is_some() {
@@ -102,6 +118,22 @@ pub async fn runs(client: &Client, ask: Runs) -> Result<Code, Failure> {
         }
     }
     Ok(Code::Fine)
+}
+
+/// Which run to take up again.
+#[derive(Args)]
+pub struct ResumeRun {
+    /// Number of the run.
+    run: i64,
+    /// Ask only for the windows that failed in it.
+    #[arg(long)]
+    failed: bool,
+}
+
+pub async fn resume(client: &Client, ask: ResumeRun) -> Result<Code, Failure> {
+    let run: Run = client.post(&format!("/runs/{}/resume", ask.run), &Resume { failed_only: ask.failed }).await?;
+    let (runs, stopped) = progress::follow(client, vec![run]).await?;
+    progress::conclude(client, &runs, stopped)
 }
 
 pub async fn cancel(client: &Client, run: i64) -> Result<Code, Failure> {

@@ -5,7 +5,7 @@ use crate::{
     exit::{Code, Failure},
     show::{self, Zone},
 };
-use mizuno_api::{CollectorStatus, Status};
+use mizuno_api::{CollectorStatus, SourceStatus, Status};
 
 pub async fn status(client: &Client) -> Result<Code, Failure> {
     let status: Status = client.get("/status", &[]).await?;
@@ -44,7 +44,7 @@ fn print(status: &Status) {
     );
     out!("");
     for source in &status.sources {
-        out!("{}: {} of {} calls used in the last minute", source.name, source.calls_in_last_minute, source.calls_a_minute);
+        out!("{}", source_line(source, &zone));
     }
     let t = &status.totals;
     out!(
@@ -54,6 +54,25 @@ fn print(status: &Status) {
         show::count(t.series),
         show::bytes(t.database_bytes)
     );
+}
+
+fn source_line(s: &SourceStatus, zone: &Zone) -> String {
+    let mut text = format!("{}: {} of {} calls used in the last minute", s.name, s.calls_in_last_minute, s.calls_a_minute);
+    if let (Some(used), Some(most)) = (s.calls_today, s.calls_a_day) {
+        text += &format!(", {} of {} today", show::count(u64::from(used)), show::count(u64::from(most)));
+    }
+    if s.key == Some(false) {
+        text += ", without its key";
+    }
+    if let Some(until) = &s.until {
+        let how = match s.state.as_str() {
+            "paused" => "paused after failures, probed at",
+            "used-up" => "its calls of the day are used up until",
+            _ => "left alone until",
+        };
+        text += &format!("; {how} {} {}", zone.minute(until), zone.name());
+    }
+    text
 }
 
 fn collector(c: &CollectorStatus, zone: &Zone) -> Vec<String> {

@@ -2,7 +2,7 @@
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
 use mizuno_core::{Timestamp, clock::ClockFace};
-use mizuno_sim::{World, faults::Faults, harbour};
+use mizuno_sim::{World, faults::Faults, street};
 use serde_json::Value;
 use std::{
     fs,
@@ -35,16 +35,50 @@ impl Bench {
     pub fn at(start: &str, speed: f64, faults: Faults) -> Bench {
         let clock = ClockFace { start: start.parse().unwrap(), wall: mizuno_sim::wall(), speed };
         let world = World::new(mizuno_sim::DEMO_SEED, clock, faults);
-        let (address, server) = harbour::start(world.clone(), 0).unwrap();
-        tokio::spawn(server);
         let bench = Bench { world, clock, dir: TempDir::new().unwrap() };
-        let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/config");
-        for file in ["mizuno.toml", "venues/aldx.toml", "instruments/aldx.csv", "sources/harbour.toml"] {
-            let text = fs::read_to_string(demo.join(file)).unwrap();
-            bench.write(file, &text.replace("http://127.0.0.1:7411", &format!("http://{address}")));
-        }
+        bench.files(&["mizuno.toml", "venues/aldx.toml", "instruments/aldx.csv"]);
+        bench.source("harbour");
         bench.collector("daily", "1d", "2016-01-04", "");
         bench.collector("minutes", "1m", "2025-03-11", "except = [\"MHN\"]");
+        bench
+    }
+
+    /// Copies files of the demo's configuration.
+    pub fn files(&self, files: &[&str]) {
+        let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/config");
+        for file in files {
+            self.write(file, &fs::read_to_string(demo.join(file)).unwrap());
+        }
+    }
+
+    /// Starts a simulated source and writes its profile, with the address it listens on.
+    pub fn source(&self, name: &'static str) {
+        let port = street::SOURCES.iter().find(|s| s.0 == name).unwrap().1;
+        let (address, server) = street::start(self.world.clone(), name, 0).unwrap();
+        tokio::spawn(server);
+        let file = format!("sources/{name}.toml");
+        self.files(&[&file]);
+        self.change(&file, &format!("http://127.0.0.1:{port}"), &format!("http://{address}"));
+    }
+
+    /// All venues, instruments, sources and collectors of the demo, each collector to run only when asked unless `scheduled`.
+    pub fn whole_demo(start: &str, speed: f64, faults: Faults, scheduled: bool) -> Bench {
+        let bench = Bench::at(start, speed, faults);
+        for name in ["daily", "minutes"] {
+            fs::remove_file(bench.config().join(format!("collectors/{name}.toml"))).unwrap();
+        }
+        bench.files(&["venues/corf.toml", "venues/mfx.toml", "instruments/corf.csv", "instruments/mfx.csv"]);
+        for (name, ..) in street::SOURCES.into_iter().filter(|s| s.0 != "harbour") {
+            bench.source(name);
+        }
+        let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/config/collectors");
+        for entry in fs::read_dir(demo).unwrap().flatten() {
+            let text = fs::read_to_string(entry.path()).unwrap();
+            let kept = text.lines().filter(|l| scheduled || !l.starts_with("schedule"));
+            let file = format!("collectors/{}", entry.file_name().to_string_lossy());
+            bench.write(&file, &(kept.collect::<Vec<_>>().join("\n") + "\n"));
+        }
+        bench.write(".env", &format!("LODESTAR_KEY={}\n", mizuno_sim::LODESTAR_KEY));
         bench
     }
 

@@ -6,6 +6,7 @@ use crate::{
     encode::{self, Column, Format, Layout},
     error::ServiceError,
     moments,
+    setup::Setup,
 };
 use actix_web::{
     HttpResponse, get,
@@ -63,10 +64,11 @@ pub(super) async fn serve_bars(
     ask: Query<Question>,
     seen: Option<actix_web::web::Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
-    let row = choose(&desk, &ask).await?;
+    let setup = desk.setup();
+    let row = choose(&desk, &setup, &ask).await?;
     let key = row.key.clone();
-    let instrument = desk.instrument(&key.symbol)?;
-    let calendar = desk.calendars.get(&instrument.venue).ok_or_else(|| ServiceError::Invalid(format!("{} has no venue", key.symbol)))?;
+    let instrument = setup.instrument(&key.symbol)?;
+    let calendar = setup.calendar_of(instrument)?;
     let asked = moments::Asked { from: ask.from.as_deref(), to: ask.to.as_deref() };
     let span = moments::span(asked, key.interval, calendar)?;
     let as_of = moments::as_of(ask.as_of.as_deref(), desk.clock.now())?;
@@ -80,7 +82,7 @@ pub(super) async fn serve_bars(
     {
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
-    let completeness = desk.views(vec![row.clone()]).await?.first().map(|v| v.completeness(&span));
+    let completeness = desk.views(&setup, vec![row.clone()]).await?.first().map(|v| v.completeness(&span));
     let reading = desk.store.read(&row, span, as_of).await?;
     let layout =
         Layout { format, columns, interval: key.interval, zone, price_scale: reading.price_scale, volume_scale: reading.volume_scale };
@@ -140,7 +142,7 @@ fn validator(row: &SeriesRow, ask: &Question) -> EntityTag {
 }
 
 /// The series a question is about.
-async fn choose(desk: &Desk, ask: &Question) -> Result<SeriesRow, Refusal> {
+async fn choose(desk: &Desk, setup: &Setup, ask: &Question) -> Result<SeriesRow, Refusal> {
     let all = desk.store.series().await?;
     let mut found: Vec<&SeriesRow> = if let Some(name) = &ask.series {
         let key = name.parse::<mizuno_core::SeriesKey>().map_err(|e| Refusal::invalid(format!("series: {e}")))?;
@@ -149,7 +151,7 @@ async fn choose(desk: &Desk, ask: &Question) -> Result<SeriesRow, Refusal> {
         let Some(symbol) = &ask.instrument else {
             return Err(Refusal::invalid("say whose bars: series=KBF/1m/harbour, or instrument=KBF and interval=1m".to_owned()));
         };
-        let symbol = &desk.instrument(symbol)?.symbol;
+        let symbol = &setup.instrument(symbol)?.symbol;
         let interval = ask.interval.as_deref().unwrap_or("1d");
         let interval: mizuno_core::Interval =
             interval.parse().map_err(|e: mizuno_core::interval::NotAnInterval| Refusal::invalid(e.to_string()))?;

@@ -34,16 +34,17 @@ pub(super) struct Table {
 #[utoipa::path(params(Table), responses((status = 200, body = Coverage)))]
 #[get("/api/v1/coverage")]
 pub(super) async fn show_coverage(desk: Data<Desk>, table: Query<Table>) -> Result<Json<Coverage>, Refusal> {
+    let setup = desk.setup();
     let interval: Interval = table.interval.parse().map_err(|e: mizuno_core::interval::NotAnInterval| Refusal::invalid(e.to_string()))?;
     let by_month = match table.by.as_deref() {
         None | Some("session") => false,
         Some("month") => true,
         Some(other) => return Err(Refusal::invalid(format!("by: `{other}` is neither session nor month"))),
     };
-    let symbol = table.instrument.as_deref().map(|s| desk.instrument(s)).transpose()?.map(|i| i.symbol.clone());
+    let symbol = table.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
     let mut rows = desk.store.series().await?;
     rows.retain(|r| r.key.interval == interval && symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
-    let views = desk.views(rows).await?;
+    let views = desk.views(&setup, rows).await?;
     let columns = columns(&desk, &views, &table, by_month)?;
     let row = |view: &View<'_>| {
         let due = |(_, dates): &(String, std::ops::Range<TradeDate>)| {

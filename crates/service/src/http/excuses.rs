@@ -1,7 +1,7 @@
 //! Absences that a person accepts.
 
 use super::{problem::Refusal, wire};
-use crate::{desk::Desk, error::ServiceError, moments};
+use crate::{desk::Desk, error::ServiceError, moments, setup::Setup};
 use actix_web::{
     HttpResponse, delete, get, post,
     web::{Data, Json, Path},
@@ -29,7 +29,7 @@ pub(super) async fn give_excuse(desk: Data<Desk>, ask: Json<NewExcuse>) -> Resul
     if by.is_empty() || note.is_empty() {
         return Err(Refusal::invalid("an excuse needs a name (`by`) and a reason (`note`); nothing closes silently".to_owned()));
     }
-    let stretches = stretches(&desk, &ask).await?;
+    let stretches = stretches(&desk, &desk.setup(), &ask).await?;
     let spans = stretches.iter().map(|(row, span)| (row.id, span.clone())).collect();
     let ids = desk.store.excuse(spans, by.to_owned(), note.to_owned(), desk.clock.now()).await?;
     desk.events.tell(Event::Excuses);
@@ -40,7 +40,7 @@ pub(super) async fn give_excuse(desk: Data<Desk>, ask: Json<NewExcuse>) -> Resul
 }
 
 /// The series and spans an excuse is about.
-async fn stretches(desk: &Desk, ask: &NewExcuse) -> Result<Vec<(SeriesRow, Span)>, Refusal> {
+async fn stretches(desk: &Desk, setup: &Setup, ask: &NewExcuse) -> Result<Vec<(SeriesRow, Span)>, Refusal> {
     let all = desk.store.series().await?;
     let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
     let find = |key: &SeriesKey| {
@@ -53,7 +53,7 @@ async fn stretches(desk: &Desk, ask: &NewExcuse) -> Result<Vec<(SeriesRow, Span)
             let mut rows = wanted.iter().map(|(key, _)| find(key)).collect::<Result<Vec<_>, _>>()?;
             rows.sort_by_key(|r| r.id);
             rows.dedup_by_key(|r| r.id);
-            let views = desk.views(rows).await?;
+            let views = desk.views(setup, rows).await?;
             let gaps: Vec<_> = views.iter().flat_map(|v| v.gaps().into_iter().map(move |g| (&v.row, g.span))).collect();
             let gap = |(id, (key, slot)): (&String, &(SeriesKey, mizuno_core::Slot))| {
                 let found = gaps.iter().find(|(row, span)| row.key == *key && span.start == *slot);
@@ -67,7 +67,7 @@ async fn stretches(desk: &Desk, ask: &NewExcuse) -> Result<Vec<(SeriesRow, Span)
         ([], Some(name), Some(from), Some(to)) => {
             let key = name.parse::<SeriesKey>().map_err(|e| Refusal::invalid(e.to_string()))?;
             let row = find(&key)?;
-            let post = desk.post_of(&key).ok_or_else(|| Refusal::invalid(format!("no collector keeps {key}")))?;
+            let post = setup.post_of(&key).ok_or_else(|| Refusal::invalid(format!("no collector keeps {key}")))?;
             let span = moments::span(moments::Asked { from: Some(from), to: Some(to) }, key.interval, post.calendar)?;
             Ok(vec![(row, span)])
         }

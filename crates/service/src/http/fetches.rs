@@ -60,28 +60,38 @@ pub(super) async fn show_fetch(desk: Data<Desk>, id: Path<i64>) -> Result<Json<F
     let keys = keys(&desk).await?;
     let key = keys.get(&row.series).ok_or_else(|| Refusal::invalid(format!("fetch {id} belongs to no series")))?;
     let mut shown = wire::fetch(&row, key);
+    shown.pages = desk.store.pages(&row).await?.into_iter().map(wire::page).collect();
     if let Some(digest) = &row.payload {
         let body = desk.store.payload(digest).await?;
-        let text = String::from_utf8_lossy(&body[..body.len().min(16 * 1024)]).into_owned();
+        let text = desk.setup().without_secrets(&String::from_utf8_lossy(&body[..body.len().min(16 * 1024)]));
         shown.first_lines = Some(text.lines().take(FIRST_LINES).map(|l| l.chars().take(400).collect()).collect());
     }
     Ok(Json(shown))
 }
 
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Whole {
+    /// Which page of the answer, from 1; the first when left out.
+    page: Option<usize>,
+}
+
 /// The exact bytes a fetch was answered with.
 #[utoipa::path(
-    params(("id" = i64, Path, description = "Number of the fetch")),
+    params(("id" = i64, Path, description = "Number of the fetch"), Whole),
     responses((status = 200, description = "The bytes", content_type = "application/octet-stream"), (status = 404, description = "No such fetch, or no answer", body = mizuno_api::Problem, content_type = "application/problem+json"))
 )]
 #[get("/api/v1/fetches/{id}/payload")]
-pub(super) async fn serve_payload(desk: Data<Desk>, id: Path<i64>) -> Result<HttpResponse, Refusal> {
+pub(super) async fn serve_payload(desk: Data<Desk>, id: Path<i64>, which: Query<Whole>) -> Result<HttpResponse, Refusal> {
     let row = desk.store.fetch(*id).await?;
     let none = || crate::ServiceError::Unknown {
         kind: "payload of fetch",
         id: id.to_string(),
         hint: "the source gave no answer at all".to_owned(),
     };
-    let digest = row.payload.ok_or_else(none)?;
+    let pages = desk.store.pages(&row).await?;
+    let digest = pages.into_iter().nth(which.page.unwrap_or(1).saturating_sub(1)).and_then(|p| p.payload).ok_or_else(none)?;
     let body = desk.store.payload(&digest).await?;
     // Never shown as a page: what a source sent may be a page meant to mislead.
     Ok(HttpResponse::Ok()

@@ -37,6 +37,7 @@ pub(super) struct Which {
 #[utoipa::path(params(Which), responses((status = 200, body = Vec<Gap>)))]
 #[get("/api/v1/gaps")]
 pub(super) async fn list_gaps(desk: Data<Desk>, which: Query<Which>) -> Result<Json<Vec<Gap>>, Refusal> {
+    let setup = desk.setup();
     let cause = match which.cause.as_deref() {
         None | Some("any") => None,
         Some(word) => Some(Cause::ALL.into_iter().find(|c| c.word() == word).ok_or_else(|| {
@@ -44,14 +45,14 @@ pub(super) async fn list_gaps(desk: Data<Desk>, which: Query<Which>) -> Result<J
             Refusal::invalid(format!("cause: `{word}` is not a cause; it is any, {}", words.join(", ")))
         })?),
     };
-    let symbol = which.instrument.as_deref().map(|s| desk.instrument(s)).transpose()?.map(|i| i.symbol.clone());
+    let symbol = which.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
     let mut rows = desk.store.series().await?;
     rows.retain(|r| symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
     rows.retain(|r| which.series.as_ref().is_none_or(|s| *s == r.key.to_string()));
     rows.retain(|r| which.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string()));
     let asked = moments::Asked { from: which.from.as_deref(), to: which.to.as_deref() };
     let mut found = vec![];
-    let views = desk.views(rows).await?;
+    let views = desk.views(&setup, rows).await?;
     for view in &views {
         let span = moments::span(asked, view.row.key.interval, view.post.calendar)?;
         let wanted = |g: &mizuno_core::Gap| match (cause, which.cause.as_deref()) {
@@ -143,6 +144,7 @@ pub(super) async fn list_quarantine(desk: Data<Desk>, newest: Query<Newest>) -> 
             series: key.to_string(),
             fetch: row.fetch,
             at: row.suspect.slot.map(|s| moments::wire(key.interval, s)),
+            page: row.suspect.page + 1,
             line: row.suspect.line,
             because: flaw.map_or("the row cannot be read as the profile says", Flaw::explanation).to_owned(),
             flaw: row.suspect.flaw,

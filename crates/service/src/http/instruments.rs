@@ -15,7 +15,7 @@ use utoipa::IntoParams;
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(super) struct Search {
-    /// Words that must all occur in the symbol, name, a former symbol, the kind or the venue.
+    /// Words that must all occur in the symbol, name, former symbols, kind, venue, contract month or strike.
     q: Option<String>,
     /// How many at most; 1000 when left out.
     most: Option<usize>,
@@ -25,13 +25,8 @@ pub(super) struct Search {
 #[utoipa::path(params(Search), responses((status = 200, body = Vec<Instrument>)))]
 #[get("/api/v1/instruments")]
 pub(super) async fn list_instruments(desk: Data<Desk>, search: Query<Search>) -> Result<Json<Vec<Instrument>>, Refusal> {
-    let words: Vec<String> = search.q.iter().flat_map(|q| q.split_whitespace()).map(str::to_lowercase).collect();
+    let setup = desk.setup();
     let series = desk.store.series().await?;
-    let hit = |i: &&mizuno_core::Instrument| {
-        let former: Vec<&str> = i.former.iter().map(|f| f.symbol.as_str()).collect();
-        let text = format!("{} {} {} {} {}", i.symbol, i.name, i.kind, i.venue, former.join(" ")).to_lowercase();
-        words.iter().all(|w| text.contains(w))
-    };
     let shown = |i: &mizuno_core::Instrument| Instrument {
         symbol: i.symbol.clone(),
         name: i.name.clone(),
@@ -41,11 +36,14 @@ pub(super) async fn list_instruments(desk: Data<Desk>, search: Query<Search>) ->
         tick_size: i.tick_size.map(|d| d.to_string()),
         listed: i.listed.map(|d| d.to_string()),
         last_traded: i.last_traded.map(|d| d.to_string()),
+        multiplier: i.multiplier.map(|d| d.to_string()),
+        expiry: i.expiry.map(|d| d.to_string()),
+        strike: i.strike.map(|d| d.to_string()),
         former: i.former.iter().map(|f| FormerSymbol { symbol: f.symbol.clone(), until: f.until.to_string() }).collect(),
         series: series.iter().filter(|s| s.key.symbol == i.symbol).map(|s| s.key.to_string()).collect(),
     };
-    let found = desk.config.instruments.iter().filter(hit).take(search.most.unwrap_or(1000));
-    Ok(Json(found.map(shown).collect()))
+    let found = setup.index.find(search.q.as_deref().unwrap_or_default(), search.most.unwrap_or(1000));
+    Ok(Json(found.into_iter().map(|at| shown(&setup.config.instruments[at])).collect()))
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -62,11 +60,12 @@ pub(super) struct Which {
 #[utoipa::path(params(Which), responses((status = 200, body = Vec<Series>)))]
 #[get("/api/v1/series")]
 pub(super) async fn list_series(desk: Data<Desk>, which: Query<Which>) -> Result<Json<Vec<Series>>, Refusal> {
-    let symbol = which.instrument.as_deref().map(|s| desk.instrument(s)).transpose()?.map(|i| i.symbol.clone());
+    let setup = desk.setup();
+    let symbol = which.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
     let mut rows = desk.store.series().await?;
     rows.retain(|r| symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
     rows.retain(|r| which.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string()));
-    let views = desk.views(rows).await?;
+    let views = desk.views(&setup, rows).await?;
     let all = Slot(i64::MIN)..Slot(i64::MAX);
     let shown = views.iter().map(|v| {
         let key = &v.row.key;

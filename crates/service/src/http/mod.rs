@@ -10,6 +10,7 @@ mod gaps;
 mod instruments;
 mod problem;
 mod runs;
+mod sources;
 mod status;
 pub(crate) mod wire;
 
@@ -43,6 +44,12 @@ const LARGEST_BODY: usize = 64 * 1024;
         runs::start_run,
         runs::repair_gaps,
         runs::cancel_run,
+        runs::resume_run,
+        sources::try_source,
+        sources::show_lists,
+        sources::list_changes,
+        sources::collect_list,
+        sources::reload,
         fetches::list_fetches,
         fetches::show_fetch,
         fetches::serve_payload,
@@ -83,6 +90,12 @@ pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Serve
             .service(runs::start_run)
             .service(runs::repair_gaps)
             .service(runs::cancel_run)
+            .service(runs::resume_run)
+            .service(sources::try_source)
+            .service(sources::show_lists)
+            .service(sources::list_changes)
+            .service(sources::collect_list)
+            .service(sources::reload)
             .service(fetches::list_fetches)
             .service(fetches::show_fetch)
             .service(fetches::serve_payload)

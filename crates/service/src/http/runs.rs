@@ -6,7 +6,7 @@ use actix_web::{
     HttpResponse, get, post,
     web::{Data, Json, Path, Query},
 };
-use mizuno_api::{Repair, Run, StartRun};
+use mizuno_api::{Repair, Resume, Run, StartRun};
 use mizuno_store::runs::Reason;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -26,8 +26,9 @@ pub(super) struct Which {
 #[utoipa::path(params(Which), responses((status = 200, body = Vec<Run>)))]
 #[get("/api/v1/runs")]
 pub(super) async fn list_runs(desk: Data<Desk>, which: Query<Which>) -> Result<Json<Vec<Run>>, Refusal> {
+    let setup = desk.setup();
     if let Some(name) = &which.collector {
-        desk.post(name)?;
+        setup.post(name)?;
     }
     let mut out = vec![];
     for row in desk.store.runs(which.collector.as_deref(), which.most.unwrap_or(50)).await? {
@@ -53,13 +54,31 @@ pub(super) async fn show_run(desk: Data<Desk>, id: Path<i64>) -> Result<Json<Run
 )]
 #[post("/api/v1/runs")]
 pub(super) async fn start_run(desk: Data<Desk>, ask: Json<StartRun>) -> Result<HttpResponse, Refusal> {
+    let setup = desk.setup();
     let ask = ask.into_inner();
     let mut symbols = vec![];
     for symbol in &ask.instruments {
-        symbols.push(desk.instrument(symbol)?.symbol.clone());
+        symbols.push(setup.instrument(symbol)?.symbol.clone());
     }
-    let order = Order { symbols, from: ask.from, to: ask.to, again: ask.again, gaps: vec![] };
+    let order = Order { symbols, from: ask.from, to: ask.to, again: ask.again, ..Order::default() };
     let run = desk.into_inner().start_run(&ask.collector, Reason::Request, order).await?;
+    Ok(HttpResponse::Accepted().json(run))
+}
+
+/// Takes a run up again that was cancelled or left windows unanswered: what is still missing of it, or only what failed.
+#[utoipa::path(
+    params(("id" = i64, Path, description = "Number of the run")),
+    request_body = Resume,
+    responses((status = 202, body = Run))
+)]
+#[post("/api/v1/runs/{id}/resume")]
+pub(super) async fn resume_run(desk: Data<Desk>, id: Path<i64>, ask: Json<Resume>) -> Result<HttpResponse, Refusal> {
+    let row = desk.store.run(*id).await?;
+    let mut order: Order = serde_json::from_str(&row.scope).unwrap_or_default();
+    if ask.failed_only {
+        order.failed_of = Some(row.id);
+    }
+    let run = desk.into_inner().start_run(&row.collector, Reason::Request, order).await?;
     Ok(HttpResponse::Accepted().json(run))
 }
 
@@ -67,11 +86,12 @@ pub(super) async fn start_run(desk: Data<Desk>, ask: Json<StartRun>) -> Result<H
 #[utoipa::path(request_body = Repair, responses((status = 202, body = Vec<Run>)))]
 #[post("/api/v1/repairs")]
 pub(super) async fn repair_gaps(desk: Data<Desk>, ask: Json<Repair>) -> Result<HttpResponse, Refusal> {
+    let setup = desk.setup();
     let mut orders: BTreeMap<String, Order> = BTreeMap::new();
     for id in &ask.gaps {
         let (key, _) = moments::parse_gap_id(id)?;
-        desk.instrument(&key.symbol)?;
-        let post = desk
+        setup.instrument(&key.symbol)?;
+        let post = setup
             .post_of(&key)
             .ok_or_else(|| Refusal::invalid(format!("no collector keeps {key}, so there is nobody to ask for `{id}`")))?;
         orders.entry(post.collector.name.clone()).or_default().gaps.push(id.clone());

@@ -4,52 +4,74 @@ use super::problem::Refusal;
 use crate::{
     desk::Desk,
     schedule,
+    setup::Setup,
     views::{View, sum},
 };
 use actix_web::{get, web::Data, web::Json};
 use mizuno_api::{CollectorStatus, Concern, SourceStatus, Status, Totals, VenueStatus};
 use mizuno_core::{Timestamp, gap::Cause};
+use mizuno_sources::Standing;
 use mizuno_store::fetches::Filter;
+use std::collections::BTreeMap;
 
 /// Everything on one screen: what runs, what is late, failed, missing or in quarantine.
 #[utoipa::path(responses((status = 200, body = Status)))]
 #[get("/api/v1/status")]
 pub(super) async fn show_status(desk: Data<Desk>) -> Result<Json<Status>, Refusal> {
+    let setup = desk.setup();
     let now = desk.clock.now();
-    let views = desk.all_views().await?;
+    let views = desk.all_views(&setup).await?;
     let mut collectors = vec![];
-    for name in desk.config.collectors.keys() {
-        collectors.push(collector(&desk, name, &views, now).await?);
+    for name in setup.config.collectors.keys() {
+        collectors.push(collector(&desk, &setup, name, &views, now).await?);
     }
-    let concerns = concerns(&desk, &collectors, &views, now).await?;
+    let sources: Vec<SourceStatus> = setup.sources.values().map(source).collect();
+    let concerns = concerns(&desk, &collectors, &sources, &views, now).await?;
     let totals = Totals {
-        instruments: desk.config.instruments.len() as u64,
+        instruments: setup.config.instruments.len() as u64,
         series: views.len() as u64,
         bars: views.iter().map(|v| v.row.key.interval.count(&v.standing.held)).sum(),
         database_bytes: desk.store.size().await?,
     };
     Ok(Json(Status {
-        desk: desk.config.service.desk.clone(),
+        desk: setup.config.service.desk.clone(),
         version: env!("CARGO_PKG_VERSION").to_owned(),
         now: now.to_string(),
         speed: desk.clock.face().speed,
         all_clear: concerns.is_empty(),
         concerns,
-        venues: venues(&desk, now),
-        sources: desk.sources.values().map(source).collect(),
+        venues: venues(&setup, now),
+        sources,
         collectors,
         totals,
     }))
 }
 
 fn source(source: &mizuno_sources::Source) -> SourceStatus {
-    let (calls_in_last_minute, calls_a_minute) = source.calls_in_last_minute();
-    SourceStatus { name: source.profile.name.clone(), title: source.profile.title.clone(), calls_in_last_minute, calls_a_minute }
+    let gate = source.gate();
+    let (state, until) = match gate.standing() {
+        Standing::Ready => ("ready", None),
+        Standing::LeftAlone(until) => ("left-alone", Some(until)),
+        Standing::UsedUp(until) => ("used-up", Some(until)),
+        Standing::Paused(until) => ("paused", Some(until)),
+    };
+    let (calls_today, calls_a_day) = gate.used_today().unzip();
+    SourceStatus {
+        name: source.profile.name.clone(),
+        title: source.profile.title.clone(),
+        state: state.to_owned(),
+        until: until.map(|t| t.to_string()),
+        key: source.profile.key.as_ref().map(|_| source.has_key()),
+        calls_in_last_minute: gate.used_this_minute(),
+        calls_a_minute: source.profile.limits.calls_per_minute,
+        calls_today,
+        calls_a_day,
+    }
 }
 
-fn venues(desk: &Desk, now: Timestamp) -> Vec<VenueStatus> {
+fn venues(setup: &Setup, now: Timestamp) -> Vec<VenueStatus> {
     let venue = |v: &mizuno_core::Venue| {
-        let session = desk.calendars.get(&v.code).and_then(|c| c.at_or_after(now));
+        let session = setup.calendars.get(&v.code).and_then(|c| c.at_or_after(now));
         VenueStatus {
             code: v.code.clone(),
             name: v.name.clone(),
@@ -60,11 +82,11 @@ fn venues(desk: &Desk, now: Timestamp) -> Vec<VenueStatus> {
             closes: session.map(|s| s.close().to_string()),
         }
     };
-    desk.config.venues.values().map(venue).collect()
+    setup.config.venues.values().map(venue).collect()
 }
 
-async fn collector(desk: &Desk, name: &str, views: &[View<'_>], now: Timestamp) -> Result<CollectorStatus, Refusal> {
-    let post = desk.post(name)?;
+async fn collector(desk: &Desk, setup: &Setup, name: &str, views: &[View<'_>], now: Timestamp) -> Result<CollectorStatus, Refusal> {
+    let post = setup.post(name)?;
     let c = post.collector;
     let last = desk.store.runs(Some(name), 1).await?.into_iter().next();
     let late = !desk.live.is_running(name) && schedule::is_late(&post, now, last.as_ref().map(|r| (r.started_at, r.state)));
@@ -78,9 +100,11 @@ async fn collector(desk: &Desk, name: &str, views: &[View<'_>], now: Timestamp) 
         source: c.source.clone(),
         venue: c.venue.clone(),
         interval: c.interval.to_string(),
-        instruments: desk.config.instruments_of(c).count() as u64,
+        instruments: setup.config.instruments_of(c).count() as u64,
         schedule: schedule::in_words(&post),
+        zone: post.venue.zone_name().to_owned(),
         next: schedule::next_due(&post, now).map(|t| t.to_string()),
+        then: schedule::upcoming(&post, now, 3).into_iter().skip(1).map(|t| t.to_string()).collect(),
         late,
         last,
         completeness: sum(views.iter().filter(|v| v.post.collector.name == c.name)),
@@ -88,7 +112,13 @@ async fn collector(desk: &Desk, name: &str, views: &[View<'_>], now: Timestamp) 
 }
 
 /// What needs a person, worst first.
-async fn concerns(desk: &Desk, collectors: &[CollectorStatus], views: &[View<'_>], now: Timestamp) -> Result<Vec<Concern>, Refusal> {
+async fn concerns(
+    desk: &Desk,
+    collectors: &[CollectorStatus],
+    sources: &[SourceStatus],
+    views: &[View<'_>],
+    now: Timestamp,
+) -> Result<Vec<Concern>, Refusal> {
     let mut out = vec![];
     let mut add = |kind: &str, count: u64, what: String, next: &str, command: &str| {
         if count > 0 {
@@ -107,18 +137,36 @@ async fn concerns(desk: &Desk, collectors: &[CollectorStatus], views: &[View<'_>
         "read why",
         "mizuno fetches --failed",
     );
-    for cause in [Cause::FetchFailed, Cause::LeftOut, Cause::SourceHadNothing, Cause::NeverAsked, Cause::BeyondReach] {
-        let (mut slots, mut gaps, mut series) = (0, 0, 0);
-        for view in views {
-            let mine: Vec<_> = view.gaps().into_iter().filter(|g| g.cause == cause).collect();
-            slots += mine.iter().map(|g| g.slots).sum::<u64>();
-            gaps += mine.len();
-            series += usize::from(!mine.is_empty());
+    let troubled: Vec<&SourceStatus> = sources.iter().filter(|s| s.state == "paused").collect();
+    let names: Vec<&str> = troubled.iter().map(|s| s.name.as_str()).collect();
+    add(
+        "paused",
+        troubled.len() as u64,
+        format!("{} kept failing; probed again by itself", names.join(", ")),
+        "read why",
+        "mizuno fetches --failed",
+    );
+    let lists: Vec<String> =
+        desk.list_statuses().await?.into_iter().filter(|l| l.failure.is_some()).map(|l| format!("{}/{}", l.source, l.list)).collect();
+    add("failed", lists.len() as u64, format!("{} could not be collected", lists.join(", ")), "read why", "mizuno lists");
+    let mut sums: BTreeMap<Cause, (u64, u64, u64)> = BTreeMap::new();
+    for view in views {
+        let mut mine: BTreeMap<Cause, (u64, u64)> = BTreeMap::new();
+        for gap in view.gaps() {
+            let (slots, gaps) = mine.entry(gap.cause).or_default();
+            (*slots, *gaps) = (*slots + gap.slots, *gaps + 1);
         }
+        for (cause, (slots, gaps)) in mine {
+            let sum = sums.entry(cause).or_default();
+            *sum = (sum.0 + slots, sum.1 + gaps, sum.2 + 1);
+        }
+    }
+    for cause in [Cause::FetchFailed, Cause::LeftOut, Cause::SourceHadNothing, Cause::NeverAsked, Cause::BeyondReach] {
+        let (slots, gaps, series) = sums.get(&cause).copied().unwrap_or_default();
         let what = format!(
             "{} missing in {} of {series} series: {}",
             counted(slots, "bar", "bars"),
-            counted(gaps as u64, "gap", "gaps"),
+            counted(gaps, "gap", "gaps"),
             super::gaps::sentence(cause)
         );
         let next = match cause {
@@ -128,7 +176,7 @@ async fn concerns(desk: &Desk, collectors: &[CollectorStatus], views: &[View<'_>
         };
         add("missing", slots, what, next, &format!("mizuno gaps --cause {cause}"));
     }
-    let unsound = views.iter().flat_map(|v| v.gaps()).filter(|g| g.cause == Cause::Quarantined).map(|g| g.slots).sum::<u64>();
+    let unsound = sums.get(&Cause::Quarantined).map_or(0, |sum| sum.0);
     add(
         "quarantined",
         unsound,

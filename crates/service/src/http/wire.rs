@@ -2,7 +2,11 @@
 
 use crate::moments;
 use mizuno_core::SeriesKey;
-use mizuno_store::{excuses::ExcuseRow, fetches::FetchRow, runs::RunRow};
+use mizuno_store::{
+    excuses::ExcuseRow,
+    fetches::{FetchRow, PageRow},
+    runs::RunRow,
+};
 use std::collections::BTreeMap;
 
 pub(crate) fn run(row: &RunRow, failures: BTreeMap<String, u64>) -> mizuno_api::Run {
@@ -21,6 +25,9 @@ pub(crate) fn run(row: &RunRow, failures: BTreeMap<String, u64>) -> mizuno_api::
         restated: row.restated as u64,
         refused: row.refused as u64,
         bytes: row.bytes as u64,
+        calls: row.calls as u64,
+        calls_in_last_minute: None,
+        calls_a_minute: None,
         rate: None,
         seconds_left: None,
         failures,
@@ -52,6 +59,18 @@ pub(crate) fn fetch(row: &FetchRow, key: &SeriesKey) -> mizuno_api::Fetch {
         failure,
         message,
         first_lines: None,
+        pages: vec![],
+    }
+}
+
+pub(crate) fn page(row: PageRow) -> mizuno_api::FetchPage {
+    mizuno_api::FetchPage {
+        part: row.part,
+        request: row.request,
+        status: row.status.map(|s| s as u16),
+        media_type: row.media_type,
+        payload: row.payload,
+        bytes: row.size as u64,
     }
 }
 

@@ -1,9 +1,10 @@
-//! Waiting for one's turn at a source.
+//! Calls a minute.
 //!
 //! A source that allows `calls_per_minute` is never asked more often in any
 //! sixty seconds, wherever they begin. With a burst of `b` calls at once, the
 //! rest are spread at `calls_per_minute − b + 1` a minute: 600 a minute with a
-//! burst of 10 means ten at once, then one every 101.5 ms.
+//! burst of 10 means ten at once, then one every 101.7 ms: a five-hundredth of
+//! the allowance is left over, since requests do not all travel equally fast.
 
 use crate::Clock;
 use governor::{
@@ -16,54 +17,43 @@ use governor::{
 use std::{
     collections::VecDeque,
     num::NonZeroU32,
-    sync::{Arc, Mutex, PoisonError},
+    sync::{Mutex, PoisonError},
     time::Duration,
 };
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 const MINUTE: i64 = 60_000_000;
 
-/// The limits of one source, kept in service time.
-pub struct Limits {
-    rate: RateLimiter<NotKeyed, InMemoryState, ServiceTime, NoOpMiddleware<Moment>>,
-    at_once: Arc<Semaphore>,
+/// The calls a minute of one source, kept in service time.
+pub(super) struct Rate {
+    limiter: RateLimiter<NotKeyed, InMemoryState, ServiceTime, NoOpMiddleware<Moment>>,
     sent: Mutex<VecDeque<i64>>,
     clock: Clock,
 }
 
-/// Leave to send one request; the place is free again when it is dropped.
-pub struct Turn(#[allow(dead_code, reason = "held, not read")] Option<OwnedSemaphorePermit>);
-
-impl Limits {
-    pub(crate) fn new(limits: &mizuno_config::profile::Limits, clock: Clock) -> Limits {
+impl Rate {
+    pub(super) fn new(limits: &mizuno_config::profile::Limits, clock: Clock) -> Rate {
         let burst = NonZeroU32::new(limits.burst).unwrap_or(NonZeroU32::MIN);
         let spread = (limits.calls_per_minute + 1).saturating_sub(limits.burst).max(1);
-        // One more microsecond a call than the quotient, so that rounding never lets one call too many through.
-        let period = Duration::from_micros(MINUTE as u64 / u64::from(spread) + 1);
+        let period = Duration::from_micros(MINUTE as u64 * 501 / 500 / u64::from(spread) + 1);
         let quota = Quota::with_period(period).unwrap_or(Quota::per_minute(NonZeroU32::MIN)).allow_burst(burst);
-        Limits {
-            rate: RateLimiter::direct_with_clock(quota, ServiceTime(clock.clone())),
-            at_once: Arc::new(Semaphore::new(limits.at_once as usize)),
-            sent: Mutex::default(),
-            clock,
-        }
+        let limiter = RateLimiter::direct_with_clock(quota, ServiceTime(clock.clone()));
+        Rate { limiter, sent: Mutex::default(), clock }
     }
 
-    /// Waits until a request may be sent.
-    pub async fn turn(&self) -> Turn {
-        let place = self.at_once.clone().acquire_owned().await.ok();
-        while let Err(not_yet) = self.rate.check() {
+    /// Waits until a request may be sent, and counts it.
+    pub(super) async fn wait(&self) {
+        while let Err(not_yet) = self.limiter.check() {
             let wait = not_yet.wait_time_from(ServiceTime(self.clock.clone()).now());
             self.clock.sleep(i64::try_from(wait.as_micros()).unwrap_or(MINUTE) + 1).await;
         }
         let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
-        sent.push_back(self.clock.now().0);
-        drop_old(&mut sent, self.clock.now().0);
-        Turn(place)
+        let now = self.clock.now().0;
+        sent.push_back(now);
+        drop_old(&mut sent, now);
     }
 
     /// Requests sent in the last sixty seconds.
-    pub fn used(&self) -> u32 {
+    pub(super) fn used(&self) -> u32 {
         let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
         drop_old(&mut sent, self.clock.now().0);
         sent.len() as u32
@@ -82,7 +72,7 @@ struct ServiceTime(Clock);
 
 /// Microseconds of service time since the epoch.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Moment(i64);
+struct Moment(i64);
 
 impl GovernorClock for ServiceTime {
     type Instant = Moment;
@@ -127,10 +117,10 @@ mod tests {
         // Three minutes of service time in under two seconds on the wall.
         let face = ClockFace { start: mizuno_core::Timestamp(0), wall: crate::clock::wall(), speed: 120.0 };
         let toml = "calls_per_minute = 60\nburst = 20\nat_once = 4";
-        let limits = Limits::new(&toml::from_str(toml).unwrap(), Clock::new(face));
+        let limits = Rate::new(&toml::from_str(toml).unwrap(), Clock::new(face));
         let mut calls = vec![];
         while calls.len() < 140 {
-            let _turn = limits.turn().await;
+            limits.wait().await;
             calls.push(limits.clock.now().0);
         }
         let busiest = busiest_minute(&calls);

@@ -1,5 +1,6 @@
-//! One request, one answer, within bounds.
+//! HTTP and HTTPS.
 
+use super::{Attempt, Call};
 use crate::{
     Failure,
     failure::{Class, excerpt},
@@ -8,16 +9,6 @@ use mizuno_config::{Profile, profile::Limits};
 use mizuno_core::Timestamp;
 use reqwest::{Response, StatusCode, header, redirect};
 use std::{error::Error, time::Duration};
-
-/// What one request came to.
-pub(crate) struct Attempt {
-    pub status: Option<u16>,
-    pub body: Option<Vec<u8>>,
-    /// How long the source asks us to wait, in microseconds.
-    pub retry_after: Option<i64>,
-    /// The answer's media type, or why it cannot be used.
-    pub result: Result<Option<String>, Failure>,
-}
 
 /// A client for one source: no redirects, bounded time, no cookies.
 pub(crate) fn client(profile: &Profile) -> Result<reqwest::Client, Failure> {
@@ -30,36 +21,60 @@ pub(crate) fn client(profile: &Profile) -> Result<reqwest::Client, Failure> {
         .map_err(|e| Failure::new(Class::Tls, format!("cannot set up a client: {e}")))
 }
 
-pub(crate) async fn send(http: &reqwest::Client, limits: &Limits, url: &str, now: Timestamp) -> Attempt {
-    let mut attempt = Attempt { status: None, body: None, retry_after: None, result: Ok(None) };
-    let mut response = match http.get(url).send().await {
+pub(super) async fn send(http: &reqwest::Client, limits: &Limits, call: &Call, now: Timestamp) -> Attempt {
+    let mut request = match &call.body {
+        None => http.get(&call.url),
+        Some(body) => http.post(&call.url).header(header::CONTENT_TYPE, "application/json").body(body.clone()),
+    };
+    if let Some((name, value)) = &call.header {
+        request = request.header(name, value);
+    }
+    if let Some((user, password)) = &call.login {
+        request = request.basic_auth(user, Some(password));
+    }
+    let mut attempt = Attempt::answered(None);
+    let mut response = match request.send().await {
         Ok(response) => response,
-        Err(e) => {
-            attempt.result = Err(broken(&e));
-            return attempt;
-        }
+        Err(e) => return Attempt { failure: Some(broken(&e)), ..attempt },
     };
     attempt.status = Some(response.status().as_u16());
     attempt.retry_after = retry_after(&response, now);
-    let media_type = response.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).map(str::to_owned);
-    let location = response.headers().get(header::LOCATION).and_then(|v| v.to_str().ok()).map(str::to_owned);
-    let most = limits.largest_answer_mib as usize * 1024 * 1024;
-    let mut body = vec![];
-    attempt.result = loop {
+    let text = |name: header::HeaderName| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
+    attempt.media_type = text(header::CONTENT_TYPE);
+    attempt.next = response.headers().get_all(header::LINK).iter().filter_map(|v| v.to_str().ok()).find_map(next_link);
+    let location = text(header::LOCATION);
+    let most = limits.largest_answer();
+    let mut body = Vec::with_capacity(response.content_length().map_or(0, |n| (n as usize).min(most)));
+    attempt.failure = loop {
         match response.chunk().await {
             Ok(Some(chunk)) if body.len() + chunk.len() > most => {
-                break Err(Failure::new(
+                break Some(Failure::new(
                     Class::TooLarge,
                     format!("the answer is larger than {} MiB, the profile's largest_answer_mib", limits.largest_answer_mib),
                 ));
             }
             Ok(Some(chunk)) => body.extend_from_slice(&chunk),
-            Ok(None) => break judge(response.status(), location.as_deref(), &body).map(|()| media_type),
-            Err(e) => break Err(broken(&e)),
+            Ok(None) => break judge(response.status(), location.as_deref(), &body).err(),
+            Err(e) => break Some(broken(&e)),
         }
     };
     attempt.body = Some(body);
     attempt
+}
+
+/// The target of `rel="next"` in a Link header (RFC 8288).
+fn next_link(header: &str) -> Option<String> {
+    for part in header.split('<').skip(1) {
+        let (target, parameters) = part.split_once('>')?;
+        let is_next = parameters.split(';').any(|p| {
+            let value = p.trim().strip_prefix("rel=").map(|v| v.trim_end_matches(',').trim().trim_matches('"').to_owned());
+            value.is_some_and(|v| v.split(' ').any(|rel| rel.eq_ignore_ascii_case("next")))
+        });
+        if is_next {
+            return Some(target.to_owned());
+        }
+    }
+    None
 }
 
 fn judge(status: StatusCode, location: Option<&str>, body: &[u8]) -> Result<(), Failure> {
@@ -122,4 +137,18 @@ fn retry_after(response: &Response, now: Timestamp) -> Option<i64> {
         }
     };
     Some(wait.clamp(0, 3_600_000_000))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::next_link;
+
+    #[test]
+    fn the_next_page_is_found_among_links() {
+        let header = "</bars?page=1>; rel=\"prev\", </bars?page=3>; title=\"more\"; rel=\"next last\"";
+        assert_eq!(next_link(header).as_deref(), Some("/bars?page=3"));
+        assert_eq!(next_link("</bars?page=3>; rel=next").as_deref(), Some("/bars?page=3"));
+        assert_eq!(next_link("</bars?page=1>; rel=\"prev\""), None);
+        assert_eq!(next_link("nonsense"), None);
+    }
 }

@@ -1,0 +1,59 @@
+//! Trying sources, their lists, and taking up a changed configuration.
+
+use super::problem::Refusal;
+use crate::desk::Desk;
+use actix_web::{
+    get, post,
+    web::{Data, Json, Path, Query},
+};
+use mizuno_api::{ListChange, ListStatus, Reloaded, Tried, Try};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+/// Asks a source for one window of one instrument and says what it would make of the answer; nothing is kept.
+#[utoipa::path(request_body = Try, responses((status = 200, body = Tried)))]
+#[post("/api/v1/tries")]
+pub(super) async fn try_source(desk: Data<Desk>, ask: Json<Try>) -> Result<Json<Tried>, Refusal> {
+    Ok(Json(desk.try_source(ask.into_inner()).await?))
+}
+
+/// The lists that sources keep, with how the newest collection of each went.
+#[utoipa::path(responses((status = 200, body = Vec<ListStatus>)))]
+#[get("/api/v1/lists")]
+pub(super) async fn show_lists(desk: Data<Desk>) -> Result<Json<Vec<ListStatus>>, Refusal> {
+    Ok(Json(desk.list_statuses().await?))
+}
+
+/// Collects a list now.
+#[utoipa::path(
+    params(("source" = String, Path, description = "Name of the source"), ("list" = String, Path, description = "Name of the list")),
+    responses((status = 200, body = ListStatus))
+)]
+#[post("/api/v1/lists/{source}/{list}")]
+pub(super) async fn collect_list(desk: Data<Desk>, which: Path<(String, String)>) -> Result<Json<ListStatus>, Refusal> {
+    let (source, list) = which.into_inner();
+    Ok(Json(desk.collect_list(&source, &list).await?))
+}
+
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Since {
+    /// How many days back; 7 when left out.
+    days: Option<u32>,
+}
+
+/// What lists said that they had not said before, newest first.
+#[utoipa::path(params(Since), responses((status = 200, body = Vec<ListChange>)))]
+#[get("/api/v1/lists/changes")]
+pub(super) async fn list_changes(desk: Data<Desk>, since: Query<Since>) -> Result<Json<Vec<ListChange>>, Refusal> {
+    let days = i64::from(since.days.unwrap_or(7).min(36_500));
+    Ok(Json(desk.list_changes(desk.clock.now().plus(-days * mizuno_core::time::DAY)).await?))
+}
+
+/// Reads the configuration again and puts it to work; a broken one leaves the old one at work.
+#[utoipa::path(responses((status = 200, body = Reloaded)))]
+#[post("/api/v1/reload")]
+pub(super) async fn reload(desk: Data<Desk>) -> Result<Json<Reloaded>, Refusal> {
+    Ok(Json(Reloaded { changes: desk.reload().await? }))
+}

@@ -1,0 +1,57 @@
+//! Taking up a changed configuration without a restart.
+
+use crate::{desk::Desk, error::ServiceError, setup::same};
+use mizuno_config::Config;
+use std::{collections::BTreeMap, fmt::Debug};
+
+impl Desk {
+    /// Reads the configuration again and puts it to work; returns what changed, in sentences.
+    ///
+    /// # Errors
+    /// Every problem in it; the old configuration then goes on.
+    pub(crate) async fn reload(&self) -> Result<Vec<String>, ServiceError> {
+        let dir = self
+            .config_dir
+            .as_ref()
+            .ok_or_else(|| ServiceError::Invalid("this service was started without a configuration directory".to_owned()))?;
+        let config = Config::load(dir).map_err(|problems| {
+            ServiceError::Invalid(format!("the configuration in {} is not sound, so the old one goes on:\n{problems}", dir.display()))
+        })?;
+        let before = self.setup();
+        let mut said = vec![];
+        compare("venue", &before.config.venues, &config.venues, &mut said);
+        compare("source", &before.config.sources, &config.sources, &mut said);
+        compare("collector", &before.config.collectors, &config.collectors, &mut said);
+        let by_symbol = |all: &[mizuno_core::Instrument]| -> BTreeMap<String, mizuno_core::Instrument> {
+            all.iter().map(|i| (i.symbol.clone(), i.clone())).collect()
+        };
+        // Those that lists added are not the configuration's to take away.
+        let listed = self.store.listed_instruments().await?;
+        let mut known = by_symbol(&before.config.instruments);
+        listed.iter().for_each(|i| drop(known.remove(&i.symbol)));
+        compare("instrument", &known, &by_symbol(&config.instruments), &mut said);
+        if before.config.service.listen != config.service.listen {
+            said.push(format!("listen: now {}, which takes a restart to hold", config.service.listen));
+        }
+        if before.config.service.desk != config.service.desk {
+            said.push(format!("desk: now {}", config.service.desk));
+        }
+        self.put_to_work(config).await?;
+        tracing::info!(changes = said.len(), "the configuration was taken up again");
+        Ok(said)
+    }
+}
+
+/// Says what is new, changed and gone; many of a kind in one sentence.
+fn compare<T: Debug>(kind: &str, before: &BTreeMap<String, T>, after: &BTreeMap<String, T>, said: &mut Vec<String>) {
+    let new: Vec<&String> = after.keys().filter(|k| !before.contains_key(*k)).collect();
+    let gone: Vec<&String> = before.keys().filter(|k| !after.contains_key(*k)).collect();
+    let changed: Vec<&String> = after.iter().filter(|(k, v)| before.get(*k).is_some_and(|b| !same(b, v))).map(|(k, _)| k).collect();
+    for (what, names) in [("new", new), ("changed", changed), ("gone", gone)] {
+        match &names[..] {
+            [] => {}
+            [.., _] if names.len() > 6 => said.push(format!("{kind}: {} {what}, {} and others", names.len(), names[0])),
+            names => said.push(format!("{kind} {what}: {}", names.iter().map(|n| n.as_str()).collect::<Vec<_>>().join(", "))),
+        }
+    }
+}

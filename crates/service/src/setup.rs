@@ -1,0 +1,170 @@
+//! The configuration at work: one checked configuration and all that is worked out from it.
+//!
+//! A [`Setup`] never changes; reloading puts another in its place
+//! ([`crate::reload`]), and what is under way finishes with the old one.
+
+use crate::{error::ServiceError, search::Index};
+use mizuno_config::{Collector, Config, profile::Offer};
+use mizuno_core::{Calendar, Instrument, SeriesKey, Timestamp, Venue, calendar::usual_dates};
+use mizuno_sources::{Clock, DayBook, Secrets, Source};
+use std::{
+    collections::{BTreeMap, HashMap},
+    path::Path,
+    sync::Arc,
+};
+
+/// One configuration at work.
+pub struct Setup {
+    /// The configuration, with the instruments that lists of sources added.
+    pub config: Config,
+    /// The sources by name.
+    pub(crate) sources: BTreeMap<String, Source>,
+    pub(crate) calendars: BTreeMap<String, Calendar>,
+    /// What each source calls our symbols, where its list says.
+    pub(crate) ids: HashMap<String, HashMap<String, String>>,
+    pub(crate) index: Index,
+    symbols: HashMap<String, usize>,
+}
+
+/// All that is needed to collect for one collector.
+#[derive(Clone, Copy)]
+pub(crate) struct Post<'s> {
+    pub collector: &'s Collector,
+    pub source: &'s Source,
+    pub offer: &'s Offer,
+    pub venue: &'s Venue,
+    pub calendar: &'s Calendar,
+}
+
+/// What a setup is made from besides its configuration.
+pub(crate) struct Means<'a> {
+    pub clock: &'a Clock,
+    pub secrets: &'a Secrets,
+    pub book: Arc<dyn DayBook>,
+    /// Where the folders of `folder:` sources begin.
+    pub folder: &'a Path,
+    /// The setup before, whose sources go on as they are when their profiles are the same.
+    pub before: Option<&'a Setup>,
+}
+
+impl Setup {
+    /// Puts a configuration to work, with instruments and ids from the lists of sources.
+    pub(crate) fn new(
+        mut config: Config,
+        listed: Vec<Instrument>,
+        ids: HashMap<String, HashMap<String, String>>,
+        means: &Means<'_>,
+    ) -> Result<Setup, ServiceError> {
+        let mut symbols: HashMap<String, usize> = config.instruments.iter().enumerate().map(|(at, i)| (i.symbol.clone(), at)).collect();
+        for instrument in listed.into_iter().filter(|i| config.venues.contains_key(&i.venue)) {
+            if !symbols.contains_key(&instrument.symbol) {
+                symbols.insert(instrument.symbol.clone(), config.instruments.len());
+                config.instruments.push(instrument);
+            }
+        }
+        let dates = usual_dates(means.clock.now());
+        let calendars = config.venues.iter().map(|(code, v)| (code.clone(), Calendar::new(v, dates.clone()))).collect();
+        let mut sources = BTreeMap::new();
+        for (name, profile) in &config.sources {
+            let kept = means.before.and_then(|b| b.sources.get(name)).filter(|s| same(&*s.profile, profile));
+            let source = match kept {
+                Some(source) => source.clone(),
+                None => Source::new(Arc::new(profile.clone()), means.clock.clone(), means.secrets, means.book.clone(), means.folder)
+                    .map_err(|failure| ServiceError::Source { name: name.clone(), failure })?,
+            };
+            sources.insert(name.clone(), source);
+        }
+        let index = Index::new(&config.instruments);
+        Ok(Setup { config, sources, calendars, ids, index, symbols })
+    }
+
+    /// A collector and all it works with.
+    pub(crate) fn post(&self, collector: &str) -> Result<Post<'_>, ServiceError> {
+        let unknown = || ServiceError::unknown("collector", collector, self.config.collectors.keys().map(String::as_str));
+        let collector = self.config.collectors.get(collector).ok_or_else(unknown)?;
+        let parts = || {
+            let source = self.sources.get(&collector.source)?;
+            Some(Post {
+                collector,
+                source,
+                offer: source.profile.offer(&collector.venue, collector.interval, collector.side)?,
+                venue: self.config.venues.get(&collector.venue)?,
+                calendar: self.calendars.get(&collector.venue)?,
+            })
+        };
+        parts().ok_or_else(|| ServiceError::Invalid(format!("the collector {} does not fit its source and venue", collector.name)))
+    }
+
+    /// The collector that keeps a series, if one does: among several, the one that wants the longest past.
+    pub(crate) fn post_of(&self, key: &SeriesKey) -> Option<Post<'_>> {
+        let instrument = self.known(&key.symbol)?;
+        self.config
+            .collectors
+            .values()
+            .filter(|c| c.source == key.source && c.interval == key.interval && c.side == key.side)
+            .filter(|c| c.takes(instrument))
+            .min_by_key(|c| c.since)
+            .and_then(|c| self.post(&c.name).ok())
+    }
+
+    /// The instrument with exactly this present symbol.
+    pub(crate) fn known(&self, symbol: &str) -> Option<&Instrument> {
+        self.symbols.get(symbol).and_then(|&at| self.config.instruments.get(at))
+    }
+
+    /// The instrument with this symbol, present or former, in either case.
+    pub(crate) fn instrument(&self, symbol: &str) -> Result<&Instrument, ServiceError> {
+        if let Some(instrument) = self.known(symbol) {
+            return Ok(instrument);
+        }
+        let all = &self.config.instruments;
+        let named = |i: &&Instrument| i.symbol.eq_ignore_ascii_case(symbol);
+        let formerly = |i: &&Instrument| i.former.iter().any(|f| f.symbol.eq_ignore_ascii_case(symbol));
+        all.iter()
+            .find(named)
+            .or_else(|| all.iter().find(formerly))
+            .ok_or_else(|| ServiceError::unknown("instrument", symbol, all.iter().map(|i| i.symbol.as_str())))
+    }
+
+    /// What a source calls one of our symbols, where its list says.
+    pub(crate) fn id(&self, source: &str, symbol: &str) -> Option<&str> {
+        self.ids.get(source)?.get(symbol).map(String::as_str)
+    }
+
+    /// Text with the secrets of all sources covered.
+    pub(crate) fn without_secrets(&self, text: &str) -> String {
+        self.sources.values().fold(text.to_owned(), |text, source| source.covered().text(&text))
+    }
+
+    /// The calendar of an instrument's venue.
+    pub(crate) fn calendar_of(&self, instrument: &Instrument) -> Result<&Calendar, ServiceError> {
+        let found = self.calendars.get(&instrument.venue);
+        found.ok_or_else(|| {
+            ServiceError::Invalid(format!("{} trades on {}, which is no venue any more", instrument.symbol, instrument.venue))
+        })
+    }
+}
+
+impl Post<'_> {
+    /// The symbol to ask with for a window: the present one, or that of the time where the source knows no other.
+    pub(crate) fn symbol_for(&self, setup: &Setup, symbol: &str, window: &mizuno_core::Span) -> String {
+        let last = mizuno_core::Slot(window.end.0 - self.collector.interval.step());
+        let date = self.calendar.session_of(self.collector.interval, last).map(|s| s.date);
+        match (setup.known(symbol), date) {
+            (Some(instrument), Some(date)) if self.source.profile.symbols.dated => instrument.symbol_on(date).to_owned(),
+            _ => symbol.to_owned(),
+        }
+    }
+
+    /// Whether a window reaches into the newest session: today's increment, which goes ahead of backfill.
+    pub(crate) fn is_newest(&self, window: &mizuno_core::Span, now: Timestamp) -> bool {
+        let interval = self.collector.interval;
+        let newest = self.calendar.at_or_after(now).filter(|s| s.open() <= now).or(self.calendar.last_closed(now));
+        newest.is_some_and(|s| s.slots(interval).overlaps(window))
+    }
+}
+
+/// Whether two parts of configurations say the same; their debug form says all they hold.
+pub(crate) fn same<T: std::fmt::Debug>(a: &T, b: &T) -> bool {
+    format!("{a:?}") == format!("{b:?}")
+}

@@ -1,0 +1,90 @@
+//! Rows read into bars.
+
+use super::{Decoded, Page, Place, Refused, rows, unreadable};
+use crate::{Failure, stamp::StampReader};
+use mizuno_config::profile::{Answer, Offer};
+use mizuno_core::{Decimal, Slot, Venue};
+use std::borrow::Cow;
+
+/// Reads one page's bars into `out`.
+pub(super) fn read(
+    offer: &Offer,
+    venue: &Venue,
+    symbol: &str,
+    most: usize,
+    number: u32,
+    page: &Page<'_>,
+    out: &mut Decoded,
+) -> Result<(), Failure> {
+    let answer = &offer.answer;
+    let (Some(columns), Some(stamp)) = (&answer.columns, &answer.stamp) else {
+        return Err(unreadable("the profile says not where a bar's parts stand".to_owned()));
+    };
+    let mut wanted = vec![&columns.time[..], &columns.open, &columns.high, &columns.low, &columns.close];
+    wanted.extend(columns.volume.as_deref());
+    let volume = columns.volume.as_ref().map(|_| 5);
+    let clock = columns.clock.as_ref().map(|name| {
+        wanted.push(name);
+        wanted.len() - 1
+    });
+    let reader = Reader { answer, offer, wanted: &wanted, volume, clock };
+    let zone = answer.zone.as_ref().unwrap_or(&venue.zone);
+    let mut stamps = StampReader::new(stamp, answer.stamped_at, zone, offer.interval);
+    rows::each(answer, symbol, most, page, &wanted, &mut |row| {
+        out.rows += 1;
+        let place = Place { page: number, row: row.number };
+        let read = row.fields.and_then(|fields| reader.bar(fields, &mut stamps));
+        match read.and_then(|(slot, prices, volume)| out.bars.push(slot, prices, volume).map_err(|e| e.to_string())) {
+            Ok(()) => out.places.push(place),
+            Err(reason) => out.refused.push(Refused { place, reason }),
+        }
+    })
+}
+
+/// What reading a row needs to know of its profile.
+struct Reader<'p> {
+    answer: &'p Answer,
+    offer: &'p Offer,
+    wanted: &'p [&'p str],
+    volume: Option<usize>,
+    clock: Option<usize>,
+}
+
+impl Reader<'_> {
+    fn bar(&self, fields: &[Option<Cow<'_, [u8]>>], stamps: &mut StampReader<'_>) -> Result<(Slot, [Decimal; 4], Option<Decimal>), String> {
+        let value = |place: usize| {
+            let field = fields[place].as_deref().filter(|f| !f.is_empty());
+            field.filter(|f| !self.answer.missing.iter().any(|m| m.as_bytes() == *f))
+        };
+        let number = |place: usize| {
+            let named = |e: String| format!("{}: {e}", self.wanted[place]);
+            let text = value(place).ok_or_else(|| named("is absent".to_owned()))?;
+            Decimal::parse(text).map_err(|e| named(e.to_string()))
+        };
+        let time = value(0).ok_or_else(|| format!("{}: is absent", self.wanted[0]))?;
+        let slot = match self.clock.and_then(value) {
+            Some(clock) => stamps.read(&[time, clock].join(&b' '))?,
+            None => stamps.read(time)?,
+        };
+        let prices = [number(1)?, number(2)?, number(3)?, number(4)?];
+        let volume = match self.volume.filter(|place| value(*place).is_some()) {
+            Some(place) => Some(in_ones(number(place)?, self.offer.volume_unit)?),
+            None => None,
+        };
+        Ok((slot, prices, volume))
+    }
+}
+
+/// A volume in units of `unit` as a volume in ones.
+fn in_ones(volume: Decimal, unit: u32) -> Result<Decimal, String> {
+    let mantissa = volume.mantissa.checked_mul(i64::from(unit));
+    mantissa.map(|mantissa| Decimal { mantissa, ..volume }).ok_or_else(|| format!("a volume of {volume} times {unit} does not fit"))
+}
+
+/// Bid and ask joined on time into the mid between them; a slot that one side lacks has no mid.
+pub(super) fn joined(bid: Decoded, ask: Decoded) -> Result<Decoded, Failure> {
+    let (bars, from) = mizuno_core::bar::mid(&bid.bars, &ask.bars).map_err(|e| unreadable(e.to_string()))?;
+    let mut refused = bid.refused;
+    refused.extend(ask.refused);
+    Ok(Decoded { rows: bid.rows.max(ask.rows), bars, places: from.into_iter().map(|at| bid.places[at]).collect(), refused })
+}

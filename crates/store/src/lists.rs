@@ -1,0 +1,269 @@
+//! Lists that sources keep, row by row, with when each row came and went.
+
+use crate::{Result, Store, StoreError, payloads::Packed};
+use mizuno_core::Timestamp;
+use std::collections::HashMap;
+
+/// A collection of a list, on its way into the ledger.
+#[derive(Clone, Debug)]
+pub struct NewListFetch {
+    /// The source.
+    pub source: String,
+    /// The list.
+    pub list: String,
+    /// When it was asked for.
+    pub asked_at: Timestamp,
+    /// Method and address, without secrets.
+    pub request: String,
+    /// The bytes of the answer; of several pages, one after another.
+    pub body: Option<Vec<u8>>,
+    /// Rows, each a key and a JSON object; or why there are none.
+    pub rows: std::result::Result<Vec<(String, String)>, crate::fetches::Failure>,
+    /// Rows that could not be read.
+    pub refused: u64,
+}
+
+/// What a collection changed.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct ListChanges {
+    /// Rows under keys that were not there.
+    pub new: u64,
+    /// Rows that differ from what was there.
+    pub changed: u64,
+    /// Rows that are no longer there.
+    pub gone: u64,
+}
+
+/// A collection in the ledger.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ListFetchRow {
+    /// Its number.
+    pub id: i64,
+    /// The source.
+    pub source: String,
+    /// The list.
+    pub list: String,
+    /// When it was asked for.
+    pub asked_at: Timestamp,
+    /// Method and address.
+    pub request: String,
+    /// Digest of the kept bytes.
+    pub payload: Option<String>,
+    /// Rows in it.
+    pub rows: i64,
+    /// Rows that could not be read.
+    pub refused: i64,
+    /// Why it failed.
+    pub failure: Option<crate::fetches::Failure>,
+}
+
+/// A row of a list, for as long as the list said it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ListRow {
+    /// The source.
+    pub source: String,
+    /// The list.
+    pub list: String,
+    /// Its key.
+    pub key: String,
+    /// A JSON object of its columns.
+    pub body: String,
+    /// When it came.
+    pub since: Timestamp,
+    /// The collection that brought it.
+    pub first_of: i64,
+    /// When it was gone or had changed, if it is.
+    pub until: Option<Timestamp>,
+    /// The collection that ended it.
+    pub ended_by: Option<i64>,
+}
+
+impl Store {
+    /// Keeps a collection of a list and what it changed. Rows that are missing from an answer are gone.
+    ///
+    /// # Errors
+    /// When the database cannot be written; nothing is then kept.
+    pub async fn keep_list(&self, fetch: NewListFetch) -> Result<(i64, ListChanges)> {
+        let packed = fetch.body.as_deref().map(Packed::new).transpose()?;
+        let at = self.writer.stamp(fetch.asked_at);
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    let NewListFetch { source, list, request, rows, refused, .. } = fetch;
+                    let size = fetch.body.map_or(0, |b| b.len() as i64);
+                    let digest = match packed {
+                        Some(packed) => Some(packed.keep(&mut *c).await?),
+                        None => None,
+                    };
+                    let (rows, failure) = match rows {
+                        Ok(rows) => (rows, None),
+                        Err(failure) => (vec![], Some(failure)),
+                    };
+                    let (count, refused, failed) = (rows.len() as i64, refused as i64, failure.is_some());
+                    let (class, message) = failure.map(|f| (f.class, f.message)).unzip();
+                    let id = sqlx::query!(
+                        "INSERT INTO list_fetch (source, list, asked_at, request, payload, size, rows, refused, failure, message)
+                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                        source,
+                        list,
+                        at.0,
+                        request,
+                        digest,
+                        size,
+                        count,
+                        refused,
+                        class,
+                        message
+                    )
+                    .execute(&mut *c)
+                    .await?
+                    .last_insert_rowid();
+                    let mut changes = ListChanges::default();
+                    if failed {
+                        return Ok((id, changes));
+                    }
+                    let known = sqlx::query!(
+                        "SELECT id, row_key, body FROM list_row WHERE source = ? AND list = ? AND until IS NULL",
+                        source,
+                        list
+                    )
+                    .fetch_all(&mut *c)
+                    .await?;
+                    let mut known: HashMap<String, (i64, String)> = known.into_iter().map(|r| (r.row_key, (r.id, r.body))).collect();
+                    let mut ended = vec![];
+                    let mut begun: HashMap<String, String> = HashMap::new();
+                    for (key, body) in rows {
+                        match known.remove(&key) {
+                            Some((_, was)) if was == body => {}
+                            Some((row, _)) => {
+                                changes.changed += 1;
+                                ended.push(row);
+                                begun.insert(key, body);
+                            }
+                            // The same key twice in one answer: the last row counts.
+                            None => changes.new += u64::from(begun.insert(key, body).is_none()),
+                        }
+                    }
+                    changes.gone = known.len() as u64;
+                    ended.extend(known.into_values().map(|(row, _)| row));
+                    for row in ended {
+                        sqlx::query!("UPDATE list_row SET until = ?, ended_by = ? WHERE id = ?", at.0, id, row).execute(&mut *c).await?;
+                    }
+                    for (key, body) in begun {
+                        sqlx::query!(
+                            "INSERT INTO list_row (source, list, row_key, body, since, first_of) VALUES (?, ?, ?, ?, ?, ?)
+                             ON CONFLICT DO NOTHING",
+                            source,
+                            list,
+                            key,
+                            body,
+                            at.0,
+                            id
+                        )
+                        .execute(&mut *c)
+                        .await?;
+                    }
+                    Ok((id, changes))
+                })
+            })
+            .await
+    }
+
+    /// The newest collection of each list.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn list_fetches(&self) -> Result<Vec<ListFetchRow>> {
+        let rows = sqlx::query!(
+            "SELECT * FROM list_fetch WHERE id IN (SELECT max(id) FROM list_fetch GROUP BY source, list) ORDER BY source, list"
+        )
+        .fetch_all(&self.readers)
+        .await?;
+        let row = rows.into_iter().map(|r| ListFetchRow {
+            id: r.id,
+            source: r.source,
+            list: r.list,
+            asked_at: Timestamp(r.asked_at),
+            request: r.request,
+            payload: r.payload,
+            rows: r.rows,
+            refused: r.refused,
+            failure: r.failure.map(|class| crate::fetches::Failure { class, message: r.message.unwrap_or_default() }),
+        });
+        Ok(row.collect())
+    }
+
+    /// What the lists say now: of one source, or of all.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn list_rows(&self, source: Option<&str>, list: Option<&str>) -> Result<Vec<ListRow>> {
+        self.select_list_rows(source, list, None).await
+    }
+
+    /// Every row that came or went after `since`, newest last.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn list_changes(&self, since: Timestamp) -> Result<Vec<ListRow>> {
+        self.select_list_rows(None, None, Some(since.0)).await
+    }
+
+    async fn select_list_rows(&self, source: Option<&str>, list: Option<&str>, since: Option<i64>) -> Result<Vec<ListRow>> {
+        let rows = sqlx::query!(
+            "SELECT source, list, row_key, body, since, first_of, until, ended_by FROM list_row
+             WHERE (?1 IS NULL OR source = ?1) AND (?2 IS NULL OR list = ?2)
+                 AND CASE WHEN ?3 IS NULL THEN until IS NULL ELSE since > ?3 OR until > ?3 END
+             ORDER BY since, row_key",
+            source,
+            list,
+            since
+        )
+        .fetch_all(&self.readers)
+        .await?;
+        let row = rows.into_iter().map(|r| ListRow {
+            source: r.source,
+            list: r.list,
+            key: r.row_key,
+            body: r.body,
+            since: Timestamp(r.since),
+            first_of: r.first_of,
+            until: r.until.map(Timestamp),
+            ended_by: r.ended_by,
+        });
+        Ok(row.collect())
+    }
+
+    /// Calls of a source reserved on a day so far.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn reserved_calls(&self, source: &str, day: i32) -> Result<u32> {
+        let found = sqlx::query_scalar!("SELECT reserved FROM daily_calls WHERE source = ? AND day = ?", source, day);
+        let reserved = found.fetch_optional(&self.readers).await?.unwrap_or(0);
+        u32::try_from(reserved).map_err(|_| StoreError::Unreadable { kind: "count of calls", text: reserved.to_string() })
+    }
+
+    /// Writes down that so many calls of a source are reserved on a day.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn reserve_calls(&self, source: String, day: i32, calls: u32) -> Result<()> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query!(
+                        "INSERT INTO daily_calls (source, day, reserved) VALUES (?, ?, ?)
+                         ON CONFLICT DO UPDATE SET reserved = max(reserved, excluded.reserved)",
+                        source,
+                        day,
+                        calls
+                    )
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+}
