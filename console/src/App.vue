@@ -23,7 +23,10 @@ const overrides = { common: { primaryColor: "#2b7a9b", primaryColorHover: "#3a8f
           <nav>
             <router-link :to="{ name: 'morning' }">This morning</router-link>
             <router-link :to="{ name: 'coverage' }">Coverage</router-link>
+            <router-link :to="{ name: 'instruments' }">Instruments</router-link>
             <router-link :to="{ name: 'runs' }">Runs</router-link>
+            <router-link :to="{ name: 'sources' }">Sources</router-link>
+            <router-link :to="{ name: 'aside' }">Set aside</router-link>
           </nav>
           <span class="right" :style="{ color: meaning.faint }">
             <span v-if="status">{{ status.desk }}</span>

@@ -37,6 +37,7 @@ const moment = (text: string, zone: string) => (text.includes("T") ? wall(text, 
     <n-drawer-content v-if="open" :title="`Fetch ${open.id}: ${open.series}`" closable>
       <p><code>{{ open.request }}</code></p>
       <p>Asked {{ wall(open.asked_at, zone, true) }} {{ zone }}, {{ open.attempts }} attempts. {{ open.status ? `Status ${open.status}, ${bytes(open.payload_bytes)}, ${open.rows} rows.` : "No answer." }}</p>
+      <p v-for="(page, i) in (open.pages ?? []).slice(1)" :key="i">Page {{ i + 2 }}<template v-if="page.part"> ({{ page.part }})</template>: <code>{{ page.request }}</code>, <a class="link" :href="`/api/v1/fetches/${open.id}/payload?page=${i + 2}`">{{ bytes(page.bytes) }}</a></p>
       <p v-if="open.failure" :style="{ color: meaning.missing }">{{ open.failure }}: {{ open.message }}</p>
       <p v-else>{{ count(open.bars_new) }} bars new, {{ count(open.bars_same) }} same, {{ count(open.restated) }} restated, {{ open.refused }} in quarantine, {{ open.unfinished }} not finished.</p>
       <template v-if="open.first_lines">

@@ -36,7 +36,7 @@ const canRefetch = (gap: Gap) => gap.cause !== "beyond-reach" && gap.cause !== "
     <tr v-for="gap in gaps" :key="gap.id" data-gap>
       <td class="number">{{ count(gap.slots) }} bars</td>
       <td>
-        <router-link class="link" :to="{ name: 'instrument', params: { symbol: gap.series.split('/')[0] }, query: { interval: gap.series.split('/')[1], at: gap.from } }">{{ gap.series }}</router-link><br />{{ gap.when }}
+        <router-link class="link" :to="{ name: 'instrument', params: { symbol: gap.series.split('/')[0] }, query: { series: gap.series, at: gap.from } }">{{ gap.series }}</router-link><br />{{ gap.when }}
       </td>
       <td><n-tag size="small" :bordered="false">{{ gap.cause }}</n-tag></td>
       <td class="wrap">{{ gap.because }}</td>

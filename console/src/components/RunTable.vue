@@ -18,6 +18,14 @@ async function cancel(run: Run) {
     message.error((error as Error).message);
   }
 }
+async function resume(run: Run, failedOnly: boolean) {
+  try {
+    const again = await post<Run>(`/runs/${run.id}/resume`, { failed_only: failedOnly });
+    message.info(`taken up again as run ${again.id}`);
+  } catch (error) {
+    message.error((error as Error).message, { duration: 8000, closable: true });
+  }
+}
 const failures = (run: Run) =>
   Object.entries(run.failures)
     .map(([kind, n]) => `${n} ${kind}`)
@@ -25,7 +33,7 @@ const failures = (run: Run) =>
 </script>
 
 <template>
-  <plain-table :headers="['Run', 'Collector', 'Why', 'State', `Began (${zone})`, 'Windows', 'Failed', 'New bars', 'Same', 'Restated', 'Quarantine', 'Bytes', '']" :numbers="[0, 7, 8, 9, 10, 11]">
+  <plain-table :headers="['Run', 'Collector', 'Why', 'State', `Began (${zone})`, 'Windows', 'Failed', 'New bars', 'Same', 'Restated', 'Quarantine', 'Bytes', 'Calls', '']" :numbers="[0, 7, 8, 9, 10, 11, 12]">
     <tr v-for="run in runs" :key="run.id">
       <td class="number"><router-link class="link" :to="{ name: 'runs', params: { id: run.id } }">{{ run.id }}</router-link></td>
       <td>{{ run.collector }}</td>
@@ -43,7 +51,12 @@ const failures = (run: Run) =>
       <td class="number">{{ count(run.restated) }}</td>
       <td class="number">{{ count(run.refused) }}</td>
       <td class="number">{{ bytes(run.bytes) }}</td>
-      <td><n-button v-if="run.state === 'running'" size="tiny" @click="cancel(run)">Cancel</n-button></td>
+      <td class="number">{{ count(run.calls) }}<span v-if="run.state === 'running' && run.calls_a_minute"> · {{ run.calls_in_last_minute }} of {{ run.calls_a_minute }}/min</span></td>
+      <td>
+        <n-button v-if="run.state === 'running'" size="tiny" @click="cancel(run)">Cancel</n-button>
+        <n-button v-else-if="run.state === 'cancelled' || run.state === 'interrupted'" size="tiny" @click="resume(run, false)">Resume</n-button>
+        <n-button v-else-if="run.failed" size="tiny" @click="resume(run, true)">Retry failed</n-button>
+      </td>
     </tr>
   </plain-table>
 </template>

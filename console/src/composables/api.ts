@@ -12,6 +12,12 @@ export type Run = Schemas["Run"];
 export type Fetch = Schemas["Fetch"];
 export type Series = Schemas["Series"];
 export type Instrument = Schemas["Instrument"];
+export type Source = Schemas["SourceStatus"];
+export type ListStatus = Schemas["ListStatus"];
+export type ListChange = Schemas["ListChange"];
+export type Tried = Schemas["Tried"];
+export type Quarantined = Schemas["Quarantined"];
+export type Excuse = Schemas["Excuse"];
 export type Event = Schemas["Event"];
 type Problem = Schemas["Problem"];
 
@@ -45,6 +51,10 @@ export function get<T>(path: string, query: Record<string, string | number | und
   const given = Object.entries(query).filter(([, value]) => value !== undefined && value !== "");
   const text = new URLSearchParams(given.map(([name, value]) => [name, String(value)])).toString();
   return ask(text ? `${path}?${text}` : path);
+}
+
+export function remove(path: string): Promise<void> {
+  return ask(path, { method: "DELETE" });
 }
 
 export function post<T>(path: string, body: unknown): Promise<T> {

@@ -175,6 +175,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The lists that sources keep, with how the newest collection of each went. */
+        get: operations["show_lists"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What lists said that they had not said before, newest first. */
+        get: operations["list_changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{source}/{list}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Collects a list now. */
+        post: operations["collect_list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/quarantine": {
         parameters: {
             query?: never;
@@ -186,6 +237,23 @@ export interface paths {
         get: operations["list_quarantine"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads the configuration again and puts it to work; a broken one leaves the old one at work. */
+        post: operations["reload"];
         delete?: never;
         options?: never;
         head?: never;
@@ -261,6 +329,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/runs/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a run up again that was cancelled or left windows unanswered: what is still missing of it, or only what failed. */
+        post: operations["resume_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/series": {
         parameters: {
             query?: never;
@@ -295,6 +380,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks a source for one window of one instrument and says what it would make of the answer; nothing is kept. */
+        post: operations["try_source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -323,8 +425,12 @@ export interface components {
             schedule: string;
             /** @description The source it asks. */
             source: string;
+            /** @description When it runs after that. */
+            then: string[];
             /** @description The venue it follows. */
             venue: string;
+            /** @description IANA name of the venue's zone, in which the schedule is read. */
+            zone: string;
         };
         /** @description Slots of one or more series. */
         Completeness: {
@@ -401,6 +507,9 @@ export interface components {
         } | {
             /** @enum {string} */
             event: "excuses";
+        } | {
+            /** @enum {string} */
+            event: "lists";
         };
         /** @description An accepted absence. */
         Excuse: {
@@ -458,6 +567,8 @@ export interface components {
             id: number;
             /** @description What went wrong, in words. */
             message?: string | null;
+            /** @description The pages of the answer, when one fetch is asked for. */
+            pages?: components["schemas"]["FetchPage"][];
             /** @description SHA-256 of the kept bytes. */
             payload?: string | null;
             /**
@@ -504,6 +615,27 @@ export interface components {
              */
             unfinished: number;
         };
+        /** @description One page of an answer. */
+        FetchPage: {
+            /**
+             * Format: int64
+             * @description Bytes of it.
+             */
+            bytes: number;
+            /** @description Media type. */
+            media_type?: string | null;
+            /** @description `bid` or `ask`, where an answer has parts. */
+            part?: string | null;
+            /** @description SHA-256 of the kept bytes. */
+            payload?: string | null;
+            /** @description Method and address, without secrets. */
+            request: string;
+            /**
+             * Format: int32
+             * @description HTTP status.
+             */
+            status?: number | null;
+        };
         /** @description A symbol an instrument had before. */
         FormerSymbol: {
             /** @description The symbol. */
@@ -549,6 +681,8 @@ export interface components {
         Instrument: {
             /** @description ISO 4217 code of its currency. */
             currency: string;
+            /** @description Day of expiry, for contracts. */
+            expiry?: string | null;
             /** @description Symbols it had before. */
             former: components["schemas"]["FormerSymbol"][];
             /** @description `share`, `fund`, `future` or `pair`. */
@@ -557,15 +691,69 @@ export interface components {
             last_traded?: string | null;
             /** @description First trade date. */
             listed?: string | null;
+            /** @description Value of one point, as a decimal. */
+            multiplier?: string | null;
             /** @description Full name. */
             name: string;
             /** @description Names of its series. */
             series: string[];
+            /** @description Strike price, for options. */
+            strike?: string | null;
             /** @description Present symbol. */
             symbol: string;
             /** @description Smallest step of its price, as a decimal. */
             tick_size?: string | null;
             /** @description Code of its venue. */
+            venue: string;
+        };
+        /** @description Something a list said that it had not said before. */
+        ListChange: {
+            /** @description When it was learned. */
+            at: string;
+            /** @description `new`, `changed`, `renamed` or `gone`. */
+            change: string;
+            /** @description The row now, as JSON. */
+            is?: string | null;
+            /** @description The row's key, such as a symbol. */
+            key: string;
+            /** @description The list. */
+            list: string;
+            /** @description The source. */
+            source: string;
+            /** @description The row before, as JSON. */
+            was?: string | null;
+            /** @description The key before, of something renamed. */
+            was_key?: string | null;
+        };
+        /** @description A list that a source keeps. */
+        ListStatus: {
+            /** @description Why the newest collection failed, if it did. */
+            failure?: string | null;
+            /** @description When it was collected last. */
+            last?: string | null;
+            /** @description The list. */
+            list: string;
+            /** @description The same in words. */
+            message?: string | null;
+            /** @description When it is collected next. */
+            next: string;
+            /** @description What its rows are: `instruments`, `splits`, `dividends`, `members` or `holidays`. */
+            of: string;
+            /**
+             * Format: int64
+             * @description Rows of it that could not be read.
+             */
+            refused: number;
+            /** @description Method and address, without secrets. */
+            request?: string | null;
+            /**
+             * Format: int64
+             * @description Rows in the newest answer.
+             */
+            rows: number;
+            /** @description The source. */
+            source: string;
+            /** @description The venue it is about. */
             venue: string;
         };
         /** @description Absences to accept: gaps by their ids, or a stretch of a series. */
@@ -612,18 +800,33 @@ export interface components {
             flaw: string;
             /**
              * Format: int64
-             * @description Its line in the payload, from 1.
+             * @description Its line or element in that page, from 1.
              */
             line: number;
+            /**
+             * Format: int32
+             * @description The page of the answer, from 1.
+             */
+            page: number;
             /** @description The series it came for. */
             series: string;
             /** @description The row itself. */
             text: string;
         };
+        /** @description What a reload changed. */
+        Reloaded: {
+            /** @description In sentences; empty when nothing changed. */
+            changes: string[];
+        };
         /** @description Which gaps to fetch again. */
         Repair: {
             /** @description Ids of gaps. */
             gaps: string[];
+        };
+        /** @description How to take a run up again. */
+        Resume: {
+            /** @description Ask only for the windows that failed. */
+            failed_only?: boolean;
         };
         /** @description One execution of a collector. */
         Run: {
@@ -642,6 +845,21 @@ export interface components {
              * @description Bytes of answers.
              */
             bytes: number;
+            /**
+             * Format: int64
+             * @description Requests sent.
+             */
+            calls: number;
+            /**
+             * Format: int32
+             * @description While it runs: how many the source allows.
+             */
+            calls_a_minute?: number | null;
+            /**
+             * Format: int32
+             * @description While it runs: requests its source saw from us in the last sixty seconds, all collectors together.
+             */
+            calls_in_last_minute?: number | null;
             /** @description Its collector. */
             collector: string;
             /**
@@ -714,7 +932,7 @@ export interface components {
             last?: string | null;
             /** @description Its name, as in `KBF/1m/harbour`. */
             name: string;
-            /** @description `trade`, `bid` or `ask`. */
+            /** @description `trade`, `bid`, `ask` or `mid`. */
             side: string;
             /** @description Its source. */
             source: string;
@@ -727,6 +945,11 @@ export interface components {
         SourceStatus: {
             /**
              * Format: int32
+             * @description Calls it allows in a day, with the key we have or without.
+             */
+            calls_a_day?: number | null;
+            /**
+             * Format: int32
              * @description Calls it allows in sixty seconds.
              */
             calls_a_minute: number;
@@ -735,10 +958,21 @@ export interface components {
              * @description Calls sent in the last sixty seconds.
              */
             calls_in_last_minute: number;
+            /**
+             * Format: int32
+             * @description Calls of its present day, where days are counted.
+             */
+            calls_today?: number | null;
+            /** @description Whether its key is in the environment; absent for sources without keys. */
+            key?: boolean | null;
             /** @description Its name. */
             name: string;
+            /** @description `ready`, `left-alone` (its quiet hours, or it asked us to wait), `used-up` (its calls of the day) or `paused` (it kept failing). */
+            state: string;
             /** @description Its title. */
             title: string;
+            /** @description Until when, when it is not ready. */
+            until?: string | null;
         };
         /** @description What to collect now. */
         StartRun: {
@@ -801,6 +1035,97 @@ export interface components {
              * @description Series with or awaiting bars.
              */
             series: number;
+        };
+        /** @description What came of a try. */
+        Tried: {
+            /** @description The first bars as understood. */
+            bars: components["schemas"]["TriedBar"][];
+            /** @description Why there is no answer to use. */
+            failure?: string | null;
+            /** @description The first lines of the first page. */
+            first_lines: string[];
+            /** @description First moment asked for. */
+            from: string;
+            /** @description What may be wrong with the profile. */
+            hints: string[];
+            /** @description How the key is carried, without the key; absent for sources without keys. */
+            key?: string | null;
+            /** @description What went wrong, in words. */
+            message?: string | null;
+            /** @description The pages that came. */
+            pages: components["schemas"]["FetchPage"][];
+            /** @description The first rows that would be refused. */
+            refused: components["schemas"]["TriedRow"][];
+            /**
+             * Format: int64
+             * @description How many would be refused.
+             */
+            refused_count: number;
+            /**
+             * Format: int64
+             * @description Rows in the answer.
+             */
+            rows: number;
+            /** @description The series it would be. */
+            series: string;
+            /**
+             * Format: int64
+             * @description Sound bars in it.
+             */
+            sound: number;
+            /** @description End of the window. */
+            to: string;
+            /**
+             * Format: int64
+             * @description Bars that were not finished.
+             */
+            unfinished: number;
+            /** @description The zone stamps are shown in below: the venue's. */
+            zone: string;
+        };
+        /** @description A bar as a try understood it. */
+        TriedBar: {
+            /** @description Last price. */
+            close: string;
+            /** @description Highest price. */
+            high: string;
+            /** @description Lowest price. */
+            low: string;
+            /** @description First price. */
+            open: string;
+            /** @description The stamp's text is read as this moment on the venue's clock. */
+            time: string;
+            /** @description Quantity traded. */
+            volume?: string | null;
+        };
+        /** @description A row that a try would refuse. */
+        TriedRow: {
+            /** @description Why. */
+            because: string;
+            /**
+             * Format: int64
+             * @description Its line or element.
+             */
+            line: number;
+            /** @description The row itself. */
+            text: string;
+        };
+        /** @description What to try: one request for one instrument, of which nothing is kept. */
+        Try: {
+            /** @description First trade date or instant; the last few sessions when left out. */
+            from?: string | null;
+            /** @description Symbol of the instrument. */
+            instrument: string;
+            /** @description Interval; the profile's first when left out. */
+            interval?: string | null;
+            /** @description The text of a profile that need not be at work. */
+            profile?: string | null;
+            /** @description Side; the profile's first of that interval when left out. */
+            side?: string | null;
+            /** @description Name of a source at work; or give `profile`. */
+            source?: string | null;
+            /** @description Last trade date, included, or an instant, not included. */
+            to?: string | null;
         };
         /** @description A venue now. */
         VenueStatus: {
@@ -1053,7 +1378,10 @@ export interface operations {
     };
     serve_payload: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Which page of the answer, from 1; the first when left out. */
+                page?: number;
+            };
             header?: never;
             path: {
                 /** @description Number of the fetch */
@@ -1120,7 +1448,7 @@ export interface operations {
     list_instruments: {
         parameters: {
             query?: {
-                /** @description Words that must all occur in the symbol, name, a former symbol, the kind or the venue. */
+                /** @description Words that must all occur in the symbol, name, former symbols, kind, venue, contract month or strike. */
                 q?: string;
                 /** @description How many at most; 1000 when left out. */
                 most?: number;
@@ -1137,6 +1465,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Instrument"][];
+                };
+            };
+        };
+    };
+    show_lists: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListStatus"][];
+                };
+            };
+        };
+    };
+    list_changes: {
+        parameters: {
+            query?: {
+                /** @description How many days back; 7 when left out. */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListChange"][];
+                };
+            };
+        };
+    };
+    collect_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the source */
+                source: string;
+                /** @description Name of the list */
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListStatus"];
                 };
             };
         };
@@ -1159,6 +1552,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Quarantined"][];
+                };
+            };
+        };
+    };
+    reload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reloaded"];
                 };
             };
         };
@@ -1286,6 +1698,32 @@ export interface operations {
             };
         };
     };
+    resume_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the run */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Resume"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+        };
+    };
     list_series: {
         parameters: {
             query?: {
@@ -1325,6 +1763,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+        };
+    };
+    try_source: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Try"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
                 };
             };
         };

@@ -164,8 +164,15 @@ async fn every_class_of_failure_has_its_words() {
         (Class::Redirected, "sends us to /login", 1, |_, _| HttpResponse::Found().insert_header(("Location", "/login")).finish()),
         (Class::WrongContent, "got a web page", 3, |_, _| HttpResponse::Ok().body("<!doctype html><p>sorry")),
         (Class::CutShort, "broke off", 3, |_, _| {
-            let pieces = [Ok(actix_web::web::Bytes::from("date,o,h")), Err(std::io::Error::other("gone"))];
-            HttpResponse::Ok().streaming(futures_util::stream::iter(pieces))
+            // Half a line, and a moment later the end of the connection.
+            let pieces = futures_util::stream::unfold(0, |n| async move {
+                tokio::time::sleep(std::time::Duration::from_millis(30 * n)).await;
+                match n {
+                    0 => Some((Ok(actix_web::web::Bytes::from("date,o,h")), 1)),
+                    _ => Some((Err(std::io::Error::other("gone")), 2)),
+                }
+            });
+            HttpResponse::Ok().streaming(pieces)
         }),
         (Class::TooLarge, "larger than 1 MiB", 1, |_, _| HttpResponse::Ok().body(vec![b'x'; 2 << 20])),
         (Class::Empty, "no bytes at all", 3, |_, _| HttpResponse::Ok().body("")),

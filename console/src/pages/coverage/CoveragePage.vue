@@ -35,8 +35,8 @@ const rows = computed(() => {
   return (table.value?.rows ?? []).filter((row) => row.series.toLowerCase().includes(wanted) && (!incomplete.value || short(row)));
 });
 function open(row: number, column: number) {
-  const { symbol } = rows.value[row];
-  void router.push({ name: "instrument", params: { symbol }, query: { interval: interval.value, at: by.value === "session" ? table.value?.columns[column] : undefined } });
+  const { symbol, series } = rows.value[row];
+  void router.push({ name: "instrument", params: { symbol }, query: { series, at: by.value === "session" ? table.value?.columns[column] : undefined } });
 }
 </script>
 
@@ -50,7 +50,7 @@ function open(row: number, column: number) {
       <n-radio-button value="session">By session</n-radio-button>
       <n-radio-button value="month">By month</n-radio-button>
     </n-radio-group>
-    <n-input v-model:value="words" size="small" clearable placeholder="Symbol" style="width: 140px" />
+    <n-input v-model:value="words" size="small" clearable placeholder="Symbol or source" style="width: 140px" />
     <n-checkbox v-model:checked="incomplete">Only what is incomplete</n-checkbox>
   </n-space>
   <p class="key" :style="{ color: meaning.faint }">

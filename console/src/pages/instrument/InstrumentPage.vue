@@ -18,16 +18,17 @@ const message = useMessage();
 const meaning = useMeaning();
 const { status } = useStatus();
 const symbol = computed(() => String(route.params.symbol));
-const interval = computed(() => String(route.query.interval ?? "1d"));
 const at = computed(() => (route.query.at ? String(route.query.at) : undefined));
-const days = computed(() => Number(route.query.days ?? (interval.value === "1d" ? 365 : 5)));
 
 const instrument = ref<Instrument>();
 const all = ref<Series[]>([]);
 const bars = ref<Bar[]>([]);
 const gaps = ref<Gap[]>([]);
 const fetches = ref<Fetch[]>([]);
-const series = computed(() => all.value.find((s) => s.interval === interval.value));
+const named = computed(() => (route.query.series ? String(route.query.series) : undefined));
+const series = computed(() => all.value.find((s) => s.name === named.value) ?? all.value.find((s) => s.interval === "1d") ?? all.value[0]);
+const interval = computed(() => series.value?.interval ?? "1d");
+const days = computed(() => Number(route.query.days ?? (interval.value === "1d" ? 365 : 5)));
 const zone = computed(() => status.value?.venues.find((v) => v.code === instrument.value?.venue)?.zone ?? "UTC");
 
 async function load() {
@@ -47,7 +48,7 @@ async function load() {
     message.error((error as Error).message, { duration: 8000, closable: true });
   }
 }
-watch([symbol, interval, at, days], load, { immediate: true });
+watch([symbol, named, at, () => route.query.days], load, { immediate: true });
 const mine = (name: string) => name === series.value?.name;
 useRefreshOn((event) => event.event === "excuses" || (event.event === "fetch" && mine(event.fetch.series)), load);
 
@@ -59,11 +60,11 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
 <template>
   <template v-if="instrument">
     <h1>
-      {{ instrument.symbol }} <small :style="{ color: meaning.faint }">{{ instrument.name }} · {{ instrument.kind }} on {{ instrument.venue }}, {{ instrument.currency }}<template v-if="instrument.former.length"> · formerly {{ instrument.former.map((f) => `${f.symbol} until ${f.until}`).join(", ") }}</template><template v-if="instrument.listed"> · since {{ instrument.listed }}</template><template v-if="instrument.last_traded"> · last traded {{ instrument.last_traded }}</template></small>
+      {{ instrument.symbol }} <small :style="{ color: meaning.faint }">{{ instrument.name }} · {{ instrument.kind }} on {{ instrument.venue }}, {{ instrument.currency }}<template v-if="instrument.former.length"> · formerly {{ instrument.former.map((f) => `${f.symbol} until ${f.until}`).join(", ") }}</template><template v-if="instrument.expiry"> · expires {{ instrument.expiry }}</template><template v-if="instrument.listed"> · since {{ instrument.listed }}</template><template v-if="instrument.last_traded"> · last traded {{ instrument.last_traded }}</template></small>
     </h1>
     <n-space align="center">
-      <n-radio-group :value="interval" size="small" @update:value="(v: string) => choose({ interval: v, days: undefined, at: undefined })">
-        <n-radio-button v-for="s in all" :key="s.name" :value="s.interval">{{ s.name.split("/").slice(1).join(" · ") }}</n-radio-button>
+      <n-radio-group :value="series?.name" size="small" @update:value="(v: string) => choose({ series: v, days: undefined, at: undefined })">
+        <n-radio-button v-for="s in all" :key="s.name" :value="s.name">{{ s.name.split("/").slice(1).join(" · ") }}</n-radio-button>
       </n-radio-group>
       <n-select size="small" style="width: 110px" :value="days" :options="spans" @update:value="(v: number) => choose({ days: String(v) })" />
       <span v-if="series" :style="{ color: meaning.faint }">{{ count(series.bars) }} bars, {{ percent(series.completeness) }} complete<template v-if="series.completeness.missing">, {{ count(series.completeness.missing) }} missing</template><template v-if="series.completeness.excused">, {{ count(series.completeness.excused) }} excused</template></span>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 // Is everything all right this morning?
-import { NButton, NCard, NEmpty, NGrid, NGridItem, NProgress, NStatistic, useMessage } from "naive-ui";
+import { NButton, NCard, NEmpty, NGrid, NGridItem, NStatistic, useMessage } from "naive-ui";
 import { computed, onMounted, ref } from "vue";
 import GapList from "../../components/GapList.vue";
 import PlainTable from "../../components/PlainTable.vue";
+import SourceTable from "../../components/SourceTable.vue";
 import { get, post, type Collector, type Gap } from "../../composables/api";
 import { useRefreshOn, useStatus } from "../../composables/live";
 import { useMeaning } from "../../composables/meaning";
@@ -31,7 +32,7 @@ async function load() {
 onMounted(load);
 useRefreshOn((event) => event.event !== "fetch", load);
 
-async function collect(collector: Collector) {
+async function collect(collector: Pick<Collector, "name">) {
   try {
     await post("/runs", { collector: collector.name });
     await refresh();
@@ -39,7 +40,7 @@ async function collect(collector: Collector) {
     message.error((error as Error).message, { duration: 8000, closable: true });
   }
 }
-const state = (c: Collector) => (c.late ? "late" : (c.last?.state ?? "never ran"));
+const state = (c: Pick<Collector, "late" | "last">) => (c.late ? "late" : (c.last?.state ?? "never ran"));
 </script>
 
 <template>
@@ -64,17 +65,10 @@ const state = (c: Collector) => (c.late ? "late" : (c.last?.state ?? "never ran"
           <span :style="{ color: meaning.faint }">{{ count(status.totals.series) }} series, {{ bytes(status.totals.database_bytes) }} on disk</span>
         </n-card>
       </n-grid-item>
-      <n-grid-item v-for="source in status.sources" :key="source.name">
-        <n-card size="small">
-          <n-statistic :label="source.title" :value="`${source.calls_in_last_minute} of ${source.calls_a_minute}`" />
-          <span :style="{ color: meaning.faint }">calls used in the last minute</span>
-          <n-progress :percentage="(100 * source.calls_in_last_minute) / source.calls_a_minute" :show-indicator="false" :height="4" :color="meaning.held" />
-        </n-card>
-      </n-grid-item>
     </n-grid>
 
     <h2>Collectors</h2>
-    <plain-table :headers="['Collector', 'State', 'Last run', 'Next', 'Complete', 'Missing', 'Schedule', '']" :numbers="[4, 5]">
+    <plain-table :headers="['Collector', 'State', 'Last run', 'Next', 'Zone', 'Complete', 'Missing', 'Schedule', '']" :numbers="[5, 6]">
       <tr v-for="c in status.collectors" :key="c.name">
         <td>
           <router-link class="link" :to="{ name: 'coverage', query: { interval: c.interval } }">{{ c.name }}</router-link>
@@ -83,14 +77,18 @@ const state = (c: Collector) => (c.late ? "late" : (c.last?.state ?? "never ran"
           <router-link v-if="c.last" :to="{ name: 'runs', params: { id: c.last.id } }">{{ state(c) }}<template v-if="c.last.state === 'running'"> {{ c.last.done + c.last.failed }}/{{ c.last.windows }}</template></router-link>
           <template v-else>{{ state(c) }}</template>
         </td>
-        <td>{{ c.last ? wall(c.last.started_at, zone) : "–" }}</td>
-        <td>{{ c.next ? wall(c.next, zone) : "–" }}</td>
+        <td>{{ c.last ? wall(c.last.started_at, c.zone) : "–" }}</td>
+        <td :title="[c.next, ...c.then].filter((t) => t).map((t) => wall(t!, c.zone)).join(', ')">{{ c.next ? wall(c.next, c.zone) : "–" }}</td>
+        <td>{{ c.zone }}</td>
         <td class="number">{{ percent(c.completeness) }}</td>
         <td class="number" :style="c.completeness.missing ? { color: meaning.missing, fontWeight: 600 } : {}">{{ count(c.completeness.missing) }}</td>
         <td>{{ c.schedule }}</td>
         <td><n-button size="tiny" :disabled="c.last?.state === 'running'" @click="collect(c)">Collect now</n-button></td>
       </tr>
     </plain-table>
+
+    <h2>Sources</h2>
+    <source-table :sources="status.sources" :zone="zone" />
 
     <h2 v-if="gaps?.length">Missing, worst first</h2>
     <gap-list v-if="gaps?.length" :gaps="gaps.slice(0, shown)" @changed="(load(), refresh())" />

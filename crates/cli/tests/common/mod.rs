@@ -164,6 +164,13 @@ impl Service {
         (status, response.json().await.unwrap_or(Value::Null))
     }
 
+    /// Memory the process holds now.
+    pub fn resident_kib(&self) -> u64 {
+        let status = fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
+        let line = status.lines().find(|l| l.starts_with("VmRSS")).unwrap();
+        line.split_whitespace().nth(1).unwrap().parse().unwrap()
+    }
+
     /// `kill -9`.
     pub fn kill(mut self) {
         self.child.kill().unwrap();

@@ -74,7 +74,14 @@ impl<'r> Visitor<'r> for Parts<'_, '_, 'r> {
     fn visit_map<A: MapAccess<'r>>(self, mut map: A) -> Result<(), A::Error> {
         while let Some(key) = map.next_key::<Key<'r>>()? {
             match self.wanted.iter().position(|name| *name == key.0) {
-                Some(place) => self.fields[place] = text(map.next_value()?),
+                Some(first) => {
+                    let value = text(map.next_value()?);
+                    // One value may stand for several columns, as one price does for a bar of one trade.
+                    for place in (first + 1..self.wanted.len()).filter(|place| self.wanted[*place] == key.0) {
+                        self.fields[place].clone_from(&value);
+                    }
+                    self.fields[first] = value;
+                }
                 None => drop(map.next_value::<IgnoredAny>()?),
             }
         }

@@ -64,7 +64,9 @@ where
         let mut addresses = (host, parsed.port().unwrap_or(21)).to_socket_addrs().map_err(unresolved)?;
         let address = addresses.next().ok_or_else(|| bad("its host has no address"))?;
         let mut ftp = FtpStream::connect_timeout(address, patience).map_err(broken)?;
-        ftp.get_ref().set_read_timeout(Some(patience)).and_then(|()| ftp.get_ref().set_write_timeout(Some(patience))).ok();
+        // Each look at the socket holds a lock for as long as its statement lasts.
+        let _ = ftp.get_ref().set_read_timeout(Some(patience));
+        let _ = ftp.get_ref().set_write_timeout(Some(patience));
         let (user, password) = login.as_ref().map_or(("anonymous", "anonymous"), |(u, p)| (u, p));
         ftp.login(user, password).map_err(broken)?;
         ftp.transfer_type(FileType::Binary).map_err(broken)?;

@@ -97,19 +97,26 @@ fn judge(status: StatusCode, location: Option<&str>, body: &[u8]) -> Result<(), 
     Err(Failure::new(class, says()))
 }
 
+/// Whether an error is one of TLS, however often it is wrapped into one of the system.
+fn is_of_tls(error: &(dyn Error + 'static)) -> bool {
+    let inner = error.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
+    error.is::<rustls::Error>() || inner.is_some_and(|e| is_of_tls(e))
+}
+
 /// Classes a failure of the connection by what lies under it.
 fn broken(error: &reqwest::Error) -> Failure {
     let mut deepest: &dyn Error = error;
-    let mut chain = String::new();
+    let (mut chain, mut insecure) = (String::new(), false);
     while let Some(source) = deepest.source() {
         deepest = source;
+        insecure |= is_of_tls(source);
         chain.push_str(&source.to_string().to_lowercase());
     }
     let class = if error.is_timeout() {
         Class::TimedOut
     } else if chain.contains("dns") || chain.contains("lookup") {
         Class::NameNotResolved
-    } else if chain.contains("certificate") || chain.contains("tls") || chain.contains("handshake") {
+    } else if insecure || chain.contains("certificate") || chain.contains("tls") || chain.contains("handshake") {
         Class::Tls
     } else if error.is_body() || error.is_decode() {
         Class::CutShort

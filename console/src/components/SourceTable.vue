@@ -1,0 +1,27 @@
+<script setup lang="ts">
+// The sources: whether each is asked, and how much of its limits is used.
+import { NProgress } from "naive-ui";
+import type { Source } from "../composables/api";
+import { useMeaning } from "../composables/meaning";
+import { count, wall } from "../composables/show";
+import PlainTable from "./PlainTable.vue";
+
+defineProps<{ sources: readonly Source[]; zone: string }>();
+const meaning = useMeaning();
+const words: Record<string, string> = { ready: "asked as needed", "left-alone": "left alone until", "used-up": "calls of the day used up until", paused: "paused after failures, probed at" };
+</script>
+
+<template>
+  <plain-table :headers="['Source', 'State', 'Calls in the last minute', 'Calls today', 'Key']">
+    <tr v-for="s in sources" :key="s.name">
+      <td><b>{{ s.name }}</b> · {{ s.title }}</td>
+      <td :style="s.state === 'paused' ? { color: meaning.missing, fontWeight: 600 } : {}">{{ words[s.state] ?? s.state }}<template v-if="s.until"> {{ wall(s.until, zone) }} {{ zone }}</template></td>
+      <td style="min-width: 160px">
+        {{ s.calls_in_last_minute }} of {{ s.calls_a_minute }}
+        <n-progress :percentage="(100 * s.calls_in_last_minute) / s.calls_a_minute" :show-indicator="false" :height="4" :color="meaning.held" />
+      </td>
+      <td>{{ s.calls_a_day == null ? "not limited" : `${count(s.calls_today ?? 0)} of ${count(s.calls_a_day)}` }}</td>
+      <td>{{ s.key == null ? "none needed" : s.key ? "in the environment" : "not set" }}</td>
+    </tr>
+  </plain-table>
+</template>
