@@ -8,7 +8,7 @@ export SQLX_OFFLINE := true
 # What tests and benches may do and the product may not: stop at once when something is not as they need it.
 TESTS_MAY := -A clippy::unwrap_used -A clippy::expect_used -A clippy::panic
 
-.PHONY: demo test test-tools console build bench kill-campaign lint fmt openapi queries screenshots clean-demo
+.PHONY: demo test test-tools console build bench load soak fuzz kill-campaign lint fmt openapi queries screenshots clean-demo
 
 ## Start the simulated world and the service with demo data, and print the address.
 demo: build
@@ -48,7 +48,21 @@ fmt:
 
 ## Speed and size as ratios, measured in one run against a row-per-bar table.
 bench: console
+	$(CARGO) bench -p mizuno-sources --bench decode
 	$(CARGO) bench -p mizuno-cli --bench figures
+	$(CARGO) bench -p mizuno-cli --bench load
+
+## Two thousand instruments through a source that allows 6,000 calls a minute; eighty seconds.
+load: console
+	$(CARGO) bench -p mizuno-cli --bench load
+
+## Ten sessions with every fault, with and without kills.
+soak: console
+	MIZUNO_SOAK_DAYS=14 $(CARGO) test --release -p mizuno-cli --test soak -- --nocapture
+
+## Every decoder against many more made-up answers than in `make test`.
+fuzz:
+	MIZUNO_FUZZ=20000 $(CARGO) test --release -p mizuno-sources --test shapes --test decode
 
 ## A longer campaign of kills than the one in `make test`.
 kill-campaign: console
@@ -59,12 +73,13 @@ openapi: build
 	./$(BIN) openapi > docs/openapi.json
 	cd console && npm run --silent types
 
-## The committed metadata of the SQL queries, after one has changed (needs sqlx-cli).
+## The committed metadata of the SQL queries, after one has changed (needs the sqlite3 shell).
 queries:
-	rm -f target/queries.db
-	DATABASE_URL=sqlite:target/queries.db sqlx database create
-	DATABASE_URL=sqlite:target/queries.db sqlx migrate run --source crates/store/migrations
-	cd crates/store && SQLX_OFFLINE=false DATABASE_URL=sqlite:../../target/queries.db $(CARGO) sqlx prepare
+	rm -rf target/queries.db crates/store/.sqlx && mkdir -p crates/store/.sqlx target
+	cat crates/store/migrations/*.sql | sqlite3 target/queries.db
+	touch crates/store/src/lib.rs
+	SQLX_OFFLINE=false DATABASE_URL=sqlite:$(CURDIR)/target/queries.db SQLX_OFFLINE_DIR=$(CURDIR)/crates/store/.sqlx \
+	  $(CARGO) check --release -p mizuno-store
 
 clean-demo:
 	rm -rf demo-data

@@ -39,7 +39,7 @@ const canRefetch = (gap: Gap) => gap.cause !== "beyond-reach" && gap.cause !== "
         <router-link class="link" :to="{ name: 'instrument', params: { symbol: gap.series.split('/')[0] }, query: { series: gap.series, at: gap.from } }">{{ gap.series }}</router-link><br />{{ gap.when }}
       </td>
       <td><n-tag size="small" :bordered="false">{{ gap.cause }}</n-tag></td>
-      <td class="wrap">{{ gap.because }}</td>
+      <td class="wrap">{{ gap.because }}<template v-if="gap.cause !== 'not-yet-due'"><br />{{ gap.evidence }}</template></td>
       <td class="number">{{ gap.asked }}×</td>
       <td>
         <n-space :wrap="false" size="small">

@@ -17,6 +17,7 @@ export type ListStatus = Schemas["ListStatus"];
 export type ListChange = Schemas["ListChange"];
 export type Tried = Schemas["Tried"];
 export type Quarantined = Schemas["Quarantined"];
+export type BarVersion = Schemas["BarVersion"];
 export type Excuse = Schemas["Excuse"];
 export type Event = Schemas["Event"];
 type Problem = Schemas["Problem"];

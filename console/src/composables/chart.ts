@@ -7,8 +7,8 @@ import { onBeforeUnmount, onMounted, shallowRef, watch, type Ref } from "vue";
 
 use([BarChart, CandlestickChart, HeatmapChart, DataZoomComponent, GridComponent, MarkAreaComponent, TooltipComponent, VisualMapComponent, CanvasRenderer]);
 
-/** Draws `option` into `element` and again whenever it changes; `click` gets the data of what is clicked. */
-export function useChart(element: Ref<HTMLElement | undefined>, option: Ref<Record<string, unknown>>, click?: (data: unknown) => void): void {
+/** Draws `option` into `element` and again whenever it changes; `click` gets the data of what is clicked, and its place. */
+export function useChart(element: Ref<HTMLElement | undefined>, option: Ref<Record<string, unknown>>, click?: (data: unknown, index: number) => void): void {
   const chart = shallowRef<EChartsType>();
   let size: ResizeObserver | undefined;
   onMounted(() => {
@@ -16,7 +16,7 @@ export function useChart(element: Ref<HTMLElement | undefined>, option: Ref<Reco
     const made = init(element.value);
     chart.value = made;
     made.setOption(option.value);
-    made.on("click", (event) => click?.(event.data));
+    made.on("click", (event) => click?.(event.data, event.dataIndex));
     size = new ResizeObserver(() => made.resize());
     size.observe(element.value);
   });

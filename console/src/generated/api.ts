@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compares two series, or one as of two dates: what matches, what differs, and whether it does so all along. */
+        get: operations["compare_series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/coverage": {
         parameters: {
             query?: never;
@@ -175,6 +192,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lineage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every version a bar has had, with the fetch that brought it and the very line or element it stands on. */
+        get: operations["trace_bar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lists": {
         parameters: {
             query?: never;
@@ -271,6 +305,23 @@ export interface paths {
         put?: never;
         /** Fetches some gaps again, with a run for each collector they belong to. */
         post: operations["repair_gaps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/restatements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Bars that a source has changed after we held them: from what, to what, when it was learned and by which fetch; newest first. */
+        get: operations["list_restatements"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -401,6 +452,41 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description One version of a bar, with where it came from. Values are open, high, low, close and volume. */
+        BarVersion: {
+            /**
+             * Format: int64
+             * @description The fetch that brought it.
+             */
+            fetch: number;
+            /**
+             * Format: int64
+             * @description Its line or element there, from 1.
+             */
+            line?: number | null;
+            /**
+             * Format: int32
+             * @description The page it stands on, from 1.
+             */
+            page?: number | null;
+            /** @description SHA-256 of the kept bytes. */
+            payload?: string | null;
+            /** @description When it was learned. */
+            recorded_at: string;
+            /** @description Method and address, without secrets. */
+            request: string;
+            /**
+             * Format: int64
+             * @description The run of that fetch.
+             */
+            run: number;
+            /** @description The line or element itself. */
+            text?: string | null;
+            /** @description Its values. */
+            values: (string | null)[];
+            /** @description Whether the source took the bar back. */
+            withdrawn: boolean;
+        };
         /** @description A collector now. */
         CollectorStatus: {
             /** @description What it is for. */
@@ -431,6 +517,56 @@ export interface components {
             venue: string;
             /** @description IANA name of the venue's zone, in which the schedule is read. */
             zone: string;
+        };
+        /** @description Two series compared. */
+        Compared: {
+            /** @description What differs all along, and what to change in a profile, in sentences. */
+            diagnosis: string[];
+            /** @description The first differences in time. */
+            differences: components["schemas"]["ComparedBar"][];
+            /** @description How many differ, by column. */
+            differing: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description Of these, with the same bar.
+             */
+            equal: number;
+            /** @description The first series. */
+            here: string;
+            /**
+             * Format: int64
+             * @description Slots in which both have a bar.
+             */
+            matched: number;
+            /**
+             * Format: int64
+             * @description Slots that only the first has.
+             */
+            only_here: number;
+            /** @description Where, the first fifty stretches. */
+            only_here_at: components["schemas"]["Stretch"][];
+            /**
+             * Format: int64
+             * @description Slots that only the second has.
+             */
+            only_there: number;
+            /** @description Where, the first fifty stretches. */
+            only_there_at: components["schemas"]["Stretch"][];
+            /** @description The second. */
+            there: string;
+        };
+        /** @description A bar that two series tell differently. Values are open, high, low, close and volume. */
+        ComparedBar: {
+            /** @description The bar's moment. */
+            at: string;
+            /** @description Which columns differ. */
+            columns: string[];
+            /** @description The first series' values. */
+            here: (string | null)[];
+            /** @description The second's. */
+            there: (string | null)[];
         };
         /** @description Slots of one or more series. */
         Completeness: {
@@ -654,6 +790,8 @@ export interface components {
             because: string;
             /** @description `never-asked`, `beyond-reach`, `source-had-nothing`, `left-out`, `fetch-failed`, `quarantined` or `not-yet-due`. */
             cause: string;
+            /** @description What the other sources of this instrument say of it, in a sentence. */
+            evidence: string;
             /**
              * Format: int64
              * @description The latest fetch that asked for it.
@@ -822,6 +960,24 @@ export interface components {
         Repair: {
             /** @description Ids of gaps. */
             gaps: string[];
+        };
+        /** @description A bar that a source has changed. Values are open, high, low, close and volume. */
+        Restatement: {
+            /** @description The bar's moment. */
+            at: string;
+            /**
+             * Format: int64
+             * @description By which fetch.
+             */
+            fetch: number;
+            /** @description The values since. */
+            is: (string | null)[];
+            /** @description When the change was learned. */
+            learned_at: string;
+            /** @description The series. */
+            series: string;
+            /** @description The values before. */
+            was: (string | null)[];
         };
         /** @description How to take a run up again. */
         Resume: {
@@ -1012,6 +1168,18 @@ export interface components {
             venues: components["schemas"]["VenueStatus"][];
             /** @description Version of the service. */
             version: string;
+        };
+        /** @description A stretch of slots. */
+        Stretch: {
+            /** @description First slot. */
+            from: string;
+            /**
+             * Format: int64
+             * @description Slots in it.
+             */
+            slots: number;
+            /** @description End of the last slot. */
+            to: string;
         };
         /** @description Sums over everything held. */
         Totals: {
@@ -1209,6 +1377,42 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare_series: {
+        parameters: {
+            query: {
+                /** @description Name of a series. */
+                here: string;
+                /** @description Name of another, or of the same. */
+                there: string;
+                /** @description First trade date or instant. */
+                from?: string;
+                /** @description Last trade date, included, or an instant, not included. */
+                to?: string;
+                /** @description The first series as it was known at this instant. */
+                here_as_of?: string;
+                /** @description The second series as it was known at this instant. */
+                there_as_of?: string;
+                /** @description So many ticks apart is still the same; 0 when left out. */
+                ticks?: number;
+                /** @description Differences listed at most; 50 when left out. */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
                 };
             };
         };
@@ -1469,6 +1673,30 @@ export interface operations {
             };
         };
     };
+    trace_bar: {
+        parameters: {
+            query: {
+                /** @description Name of a series. */
+                series: string;
+                /** @description The bar's trade date or instant. */
+                at: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BarVersion"][];
+                };
+            };
+        };
+    };
     show_lists: {
         parameters: {
             query?: never;
@@ -1594,6 +1822,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"][];
+                };
+            };
+        };
+    };
+    list_restatements: {
+        parameters: {
+            query?: {
+                /** @description How many days back they were learned; 7 when left out. */
+                days?: number;
+                /** @description Only of this instrument. */
+                instrument?: string;
+                /** @description Only of this source. */
+                source?: string;
+                /** @description At most; 500 when left out. */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restatement"][];
                 };
             };
         };

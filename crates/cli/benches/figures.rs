@@ -55,10 +55,8 @@ async fn main() -> Outcome {
     for (i, (row, year)) in series.iter().zip(&years).enumerate() {
         let months = months(year);
         let now: Timestamp = NOW.parse()?;
-        let batches: Vec<Understood> = months
-            .iter()
-            .map(|m| Understood { rows: m.rows.len() as u64, bars: m.clone(), ..Understood::default() })
-            .collect();
+        let batches: Vec<Understood> =
+            months.iter().map(|m| Understood { rows: m.rows.len() as u64, bars: m.clone(), ..Understood::default() }).collect();
         // As a run does: some windows at once. The plain table gets the best it can have, one transaction.
         let began = Instant::now();
         let mut kept = stream::iter(batches).map(|batch| store.keep_bars(0, row.id, Interval::MINUTE, batch, now)).buffer_unordered(6);

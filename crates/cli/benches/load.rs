@@ -43,7 +43,8 @@ async fn main() -> Outcome {
     let http = reqwest::Client::builder().no_proxy().build()?;
     let before = cpu(service.id())?;
     let began = Instant::now();
-    let run: serde_json::Value = http.post(format!("{url}/runs")).json(&serde_json::json!({ "collector": "load" })).send().await?.json().await?;
+    let run: serde_json::Value =
+        http.post(format!("{url}/runs")).json(&serde_json::json!({ "collector": "load" })).send().await?.json().await?;
     let run = loop {
         tokio::time::sleep(Duration::from_millis(200)).await;
         let now: serde_json::Value = http.get(format!("{url}/runs/{}", run["id"])).send().await?.json().await?;
@@ -106,7 +107,17 @@ fn bars(path: &str, query: &str) -> String {
     let mut out = "date,o,h,l,c,v\n".to_owned();
     for day in (from.0..=to.0).filter(|d| (d + 3).rem_euclid(7) < 5) {
         let price = 1000 + seed + day % 97;
-        let _ = writeln!(out, "{},{}.{:02},{}.00,{}.00,{}.50,{}", TradeDate(day), price / 100, price % 100, price / 100 + 1, price / 100, price / 100, day * 3);
+        let _ = writeln!(
+            out,
+            "{},{}.{:02},{}.00,{}.00,{}.50,{}",
+            TradeDate(day),
+            price / 100,
+            price % 100,
+            price / 100 + 1,
+            price / 100,
+            price / 100,
+            day * 3
+        );
     }
     out
 }
@@ -134,6 +145,9 @@ fn configure(dir: &Path, base: &str, years: i32) -> Outcome {
         ),
     )?;
     let since = "2025-04-10".parse::<TradeDate>()?.plus(-365 * years + 1);
-    write("collectors/load.toml", &format!("name = \"load\"\nsource = \"load\"\nvenue = \"LOAD\"\ninterval = \"1d\"\nsince = \"{since}\"\n"))?;
+    write(
+        "collectors/load.toml",
+        &format!("name = \"load\"\nsource = \"load\"\nvenue = \"LOAD\"\ninterval = \"1d\"\nsince = \"{since}\"\n"),
+    )?;
     Ok(())
 }

@@ -129,6 +129,20 @@ enum Command {
     /// List the fetches, or show one with the first lines of its answer.
     #[command(after_help = "Examples:\n  mizuno fetches --failed\n  mizuno fetches 31\n  mizuno fetches 31 --payload > answer.txt")]
     Fetches(commands::fetches::Fetches),
+    /// Compare two series, or one as of two dates, and say what differs all along.
+    #[command(
+        after_help = "Examples:\n  mizuno compare KBF/1m/harbour KBF/1m/lodestar --from 2025-04-07\n  mizuno compare KBF/1d/lodestar --there-as-of 2025-04-10T06:00:00Z\nExit code 3 says that they differ."
+    )]
+    Compare(commands::trust::Compare),
+    /// Trace a bar to its versions, their fetches and the very lines they stand on.
+    #[command(after_help = "Example: mizuno lineage KBF/1d/harbour@2025-04-09")]
+    Lineage {
+        /// The bar, as SERIES@MOMENT.
+        bar: String,
+    },
+    /// List bars that a source changed after we held them.
+    #[command(after_help = "Example: mizuno restatements --source lodestar --days 30")]
+    Restatements(commands::trust::Restatements),
     /// List rows that came and cannot be true.
     #[command(after_help = "Example: mizuno quarantine")]
     Quarantine,
@@ -185,6 +199,9 @@ async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failu
         Command::Reload => commands::sources::reload(&client()?).await,
         Command::Cancel { run } => commands::runs::cancel(&client()?, run).await,
         Command::Fetches(ask) => commands::fetches::fetches(&client()?, ask).await,
+        Command::Compare(ask) => commands::trust::compare(&client()?, ask).await,
+        Command::Lineage { bar } => commands::trust::lineage(&client()?, &bar).await,
+        Command::Restatements(ask) => commands::trust::restatements(&client()?, ask).await,
         Command::Quarantine => commands::fetches::quarantine(&client()?).await,
         Command::Watch => commands::watch::watch(&client()?).await,
         Command::Openapi => {

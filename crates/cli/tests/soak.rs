@@ -202,7 +202,8 @@ async fn explained(service: &Service, dates: &std::ops::Range<TradeDate>) {
     assert!(matches!(cause("OXB/1m/harbour@2025-04-04T00:30:00Z"), Some("left-out" | "source-had-nothing")), "{found:?}");
     let cellar: Vec<_> = found.iter().filter(|(id, _)| id.contains("/cellar@")).collect();
     assert!(cellar.len() == 23 && cellar.iter().all(|(id, cause)| id.contains("@2025-04-02T21") && *cause == "fetch-failed"), "{cellar:?}");
-    let unexpected: Vec<_> = found.keys().filter(|id| !id.contains("/cellar@") && !id.starts_with("CRK") && !id.starts_with("OXB")).collect();
+    let unexpected: Vec<_> =
+        found.keys().filter(|id| !id.contains("/cellar@") && !id.starts_with("CRK") && !id.starts_with("OXB")).collect();
     assert!(unexpected.is_empty(), "nothing else is missing: {unexpected:?}");
 
     let quarantine = service.get("/quarantine?most=10000").await;
@@ -211,9 +212,15 @@ async fn explained(service: &Service, dates: &std::ops::Range<TradeDate>) {
     assert!(rows.iter().all(|r| r["series"] == "CRK/1d/harbour"), "nothing else is suspect: {quarantine}");
     let absent = service.get("/fetches?state=failed&most=100000").await;
     let listed = absent.as_array().unwrap().iter().filter(|f| f["failure"] == "not-listed");
-    assert!(listed.clone().count() > 0 && listed.clone().all(|f| f["message"].as_str().unwrap().contains("lists")), "the late and the absent file");
+    assert!(
+        listed.clone().count() > 0 && listed.clone().all(|f| f["message"].as_str().unwrap().contains("lists")),
+        "the late and the absent file"
+    );
     let restated: u64 = service.get("/runs?most=1000000").await.as_array().unwrap().iter().filter_map(|r| r["restated"].as_u64()).sum();
     assert!(restated > 0, "lodestar restates its volumes");
     let changes = service.get("/lists/changes?days=60").await;
-    assert!(changes.as_array().unwrap().iter().any(|c| c["key"] == "TDP-2025-07" && c["change"] == "new"), "a contract was listed on the way");
+    assert!(
+        changes.as_array().unwrap().iter().any(|c| c["key"] == "TDP-2025-07" && c["change"] == "new"),
+        "a contract was listed on the way"
+    );
 }

@@ -107,7 +107,8 @@ async fn calls_of_the_day_are_remembered_over_a_restart() {
     bench.write(".env", "");
     let service = bench.serve();
     service.cli(&["collect", "lodestar-daily", "-i", "KBF", "-i", "OXB", "-i", "SME"]);
-    let source = |status: &serde_json::Value| status["sources"].as_array().unwrap().iter().find(|s| s["name"] == "lodestar").unwrap().clone();
+    let source =
+        |status: &serde_json::Value| status["sources"].as_array().unwrap().iter().find(|s| s["name"] == "lodestar").unwrap().clone();
     let before = source(&service.get("/status").await);
     assert_eq!((before["calls_a_day"].as_u64(), before["key"].as_bool()), (Some(25), Some(false)), "fewer without a key: {before}");
     let used = before["calls_today"].as_u64().unwrap();
@@ -184,7 +185,8 @@ async fn files_dropped_into_a_folder_are_taken_in_by_themselves() {
     service.settled().await;
     let fetches = service.get("/fetches?series=OXB/1d/hand").await;
     assert_eq!(fetches.as_array().unwrap().len(), 1, "asked once, and for nobody else");
-    fs::write(folder.join("OXB.csv"), "day,o,h,l,c\n07.04.2025,1.0,2.0,1.0,1.5\n08.04.2025,1.0,2.0,1.0,1.5\n09.04.2025,1.5,2.0,1.0,1.5\n").unwrap();
+    fs::write(folder.join("OXB.csv"), "day,o,h,l,c\n07.04.2025,1.0,2.0,1.0,1.5\n08.04.2025,1.0,2.0,1.0,1.5\n09.04.2025,1.5,2.0,1.0,1.5\n")
+        .unwrap();
     for _ in 0..100 {
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
         if service.text("/bars?series=OXB/1d/hand").await.lines().count() == 4 {

@@ -34,6 +34,11 @@ fn aldx() -> Venue {
     venue
 }
 
+/// The sessions of a venue with a break and a half day, between two dates, the last included.
+pub(crate) fn aldermere(from: &str, to: &str) -> Calendar {
+    Calendar::new(&aldx(), date(from)..date(to).plus(1))
+}
+
 #[test]
 fn sessions_have_breaks_half_days_and_holidays() {
     let calendar = Calendar::new(&aldx(), date("2025-04-14")..date("2025-04-21"));

@@ -11,14 +11,18 @@
 //! ```
 //!
 //! [`calendar`] says what is expected, [`gap`] explains what is missing,
-//! [`check`] decides what may be held at all.
+//! [`check`] decides what may be held at all, [`compare`] and [`diagnose`] hold
+//! series against each other, [`golden`] makes the best of several.
 
 pub mod bar;
 pub mod calendar;
 pub mod check;
 pub mod clock;
+pub mod compare;
 pub mod decimal;
+pub mod diagnose;
 pub mod gap;
+pub mod golden;
 pub mod instrument;
 pub mod interval;
 pub mod plan;

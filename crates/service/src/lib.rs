@@ -11,6 +11,7 @@ mod encode;
 pub mod error;
 mod events;
 mod http;
+mod lineage;
 mod lists;
 mod moments;
 mod recovery;

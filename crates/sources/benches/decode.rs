@@ -9,7 +9,8 @@ const ROWS: usize = 300_000;
 
 fn main() {
     let venue = mizuno_config::venue::parse(Path::new("v"), include_str!("../../../demo/config/venues/aldx.toml")).expect("sound");
-    let (mut csv, mut rows, mut t, mut p) = ("date,close,high,low,open,volume\n".to_owned(), "{\"rows\":[".to_owned(), String::new(), String::new());
+    let (mut csv, mut rows, mut t, mut p) =
+        ("date,close,high,low,open,volume\n".to_owned(), "{\"rows\":[".to_owned(), String::new(), String::new());
     for i in 0..ROWS {
         let (day, hour, minute) = (1 + i / 420 % 28, 10 + i / 60 % 7, i % 60);
         let (month, year) = (1 + i / 11_760 % 12, 2000 + i / 141_120);
@@ -55,7 +56,10 @@ fn main() {
         let speed = body.len() as f64 / 1e6 / best;
         let met = if speed >= wanted { "met" } else { "MISSED" };
         missed |= speed < wanted;
-        println!("decoding {what:<29} {speed:>5.0} MB/s on one core ({:.0} ns a row)  at least {wanted:.0}  {met}", best * 1e9 / ROWS as f64);
+        println!(
+            "decoding {what:<29} {speed:>5.0} MB/s on one core ({:.0} ns a row)  at least {wanted:.0}  {met}",
+            best * 1e9 / ROWS as f64
+        );
     }
     if missed {
         println!("(a shared machine; the best of seven runs)");

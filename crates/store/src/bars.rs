@@ -255,6 +255,20 @@ impl Store {
         Ok(out)
     }
 
+    /// Every version of the bars in a span, by slot and then by when each was learned.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn versions(&self, series: &SeriesRow, span: Span) -> Result<Versions> {
+        let mut snapshot = self.readers.begin().await?;
+        let mut out = tail(&mut snapshot, series.id, &span).await?;
+        for block in blocks_over(&mut snapshot, series.id, &span).await? {
+            out.absorb(block.open()?)?;
+        }
+        out.rows.retain(|v| span.contains(&v.bar.slot));
+        Ok(out)
+    }
+
     /// The slots each of `series` has a bar in; a series without any is absent. No block is opened.
     ///
     /// # Errors

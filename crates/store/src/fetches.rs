@@ -318,11 +318,12 @@ impl Store {
     }
 
     async fn select_fetches(&self, filter: Filter<'_>, most: i64) -> Result<Vec<FetchRow>> {
-        let Filter { id, run, series, state, span } = filter;
+        let Filter { id, run, series, state, span, restated } = filter;
         let (from, to) = span.map(|s| (s.start.0, s.end.0)).unzip();
         let rows = sqlx::query!(
             "SELECT * FROM fetch WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR run_id = ?2) AND (?3 IS NULL OR series_id = ?3)
                  AND (?4 IS NULL OR state = ?4) AND (?5 IS NULL OR window_end > ?5) AND (?6 IS NULL OR window_start < ?6)
+                 AND (NOT ?8 OR restated > 0)
              ORDER BY id DESC LIMIT ?7",
             id,
             run,
@@ -330,7 +331,8 @@ impl Store {
             state,
             from,
             to,
-            most
+            most,
+            restated
         )
         .fetch_all(&self.readers)
         .await?;
@@ -398,4 +400,6 @@ pub struct Filter<'a> {
     pub state: Option<&'a str>,
     /// With a window that touches this span.
     pub span: Option<Span>,
+    /// That brought another version of a bar.
+    pub restated: bool,
 }

@@ -8,6 +8,7 @@ import { count, wall } from "../../composables/show";
 import { withGaps } from "./slots";
 
 const props = defineProps<{ bars: Bar[]; gaps: Gap[]; zone: string; interval: string }>();
+const emit = defineEmits<{ open: [moment: string] }>();
 const meaning = useMeaning();
 const element = ref<HTMLElement>();
 const daily = computed(() => props.interval === "1d");
@@ -73,7 +74,10 @@ const option = computed(() => {
     ],
   };
 });
-useChart(element, option);
+useChart(element, option, (_, index) => {
+  const slot = slots.value.slots[index];
+  if (slot?.bar) emit("open", slot.moment);
+});
 </script>
 
 <template>

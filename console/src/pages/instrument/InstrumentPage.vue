@@ -9,6 +9,7 @@ import { get, type Bar, type Fetch, type Gap, type Instrument, type Series } fro
 import { useRefreshOn, useStatus } from "../../composables/live";
 import { useMeaning } from "../../composables/meaning";
 import { count, percent } from "../../composables/show";
+import BarStory from "./BarStory.vue";
 import CandleChart from "./CandleChart.vue";
 import { rangeAround } from "./range";
 
@@ -25,6 +26,7 @@ const all = ref<Series[]>([]);
 const bars = ref<Bar[]>([]);
 const gaps = ref<Gap[]>([]);
 const fetches = ref<Fetch[]>([]);
+const story = ref<string>();
 const named = computed(() => (route.query.series ? String(route.query.series) : undefined));
 const series = computed(() => all.value.find((s) => s.name === named.value) ?? all.value.find((s) => s.interval === "1d") ?? all.value[0]);
 const interval = computed(() => series.value?.interval ?? "1d");
@@ -71,8 +73,10 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=csv`">CSV</a>
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=parquet`">Parquet</a>
     </n-space>
-    <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :zone="zone" :interval="interval" />
-    <n-empty v-else description="No bars in this range" style="margin: 40px" />
+    <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :zone="zone" :interval="interval" @open="(moment: string) => (story = moment)" />
+    <p v-if="bars.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>
+    <bar-story v-if="story && series" :series="series.name" :at="story" :zone="zone" @close="story = undefined" />
+    <n-empty v-if="!bars.length && !gaps.length" description="No bars in this range" style="margin: 40px" />
     <template v-if="closable.length">
       <h2>Missing</h2>
       <gap-list :gaps="closable" @changed="load" />

@@ -57,6 +57,9 @@ pub async fn gaps(client: &Client, ask: Gaps) -> Result<Code, Failure> {
         out!("{}", gap.id);
         out!("    {} missing, {}", show::counted(gap.slots, "bar"), gap.when);
         out!("    {}: {}", gap.cause, gap.because);
+        if gap.cause != "not-yet-due" {
+            out!("    {}", gap.evidence);
+        }
         let fetch = gap.fetch.map_or(String::new(), |f| format!(", last by fetch {f}"));
         out!("    asked {}{fetch}; suggestion: {}", show::counted(u64::from(gap.asked), "time"), gap.suggestion);
     }

@@ -9,4 +9,5 @@ pub mod instruments;
 pub mod runs;
 pub mod sources;
 pub mod status;
+pub mod trust;
 pub mod watch;

@@ -70,7 +70,12 @@ pub(super) async fn list_gaps(desk: Data<Desk>, which: Query<Which>) -> Result<J
     found.sort_by_key(|f| std::cmp::Reverse(end(f)));
     found.truncate(which.most.unwrap_or(1000));
     let reasons = reasons(&desk, &found).await?;
-    Ok(Json(found.iter().map(|(view, gap)| shown(view, gap, &reasons)).collect()))
+    // The other series of the same instruments are the witnesses.
+    let symbols: std::collections::HashSet<&str> = found.iter().map(|(v, _)| v.row.key.symbol.as_str()).collect();
+    let mut others = desk.store.series().await?;
+    others.retain(|r| symbols.contains(r.key.symbol.as_str()));
+    let witnesses = desk.views(&setup, others).await?;
+    Ok(Json(found.iter().map(|(view, gap)| shown(view, gap, &reasons, &witnesses)).collect()))
 }
 
 /// What the failed fetches behind some gaps said.
@@ -85,7 +90,38 @@ async fn reasons(desk: &Desk, found: &[(&View<'_>, mizuno_core::Gap)]) -> Result
     Ok(out)
 }
 
-fn shown(view: &View<'_>, gap: &mizuno_core::Gap, reasons: &HashMap<i64, String>) -> Gap {
+/// What other sources of the same instrument, interval and side have where one has a gap.
+fn evidence(view: &View<'_>, gap: &mizuno_core::Gap, witnesses: &[View<'_>]) -> String {
+    let key = &view.row.key;
+    let same = |w: &&View<'_>| {
+        let other = &w.row.key;
+        (&other.symbol, other.interval, other.side) == (&key.symbol, key.interval, key.side) && other.source != key.source
+    };
+    let missing = mizuno_core::slot::within(&view.standing.missing(), &gap.span);
+    let asked = |w: &View<'_>| {
+        w.evidence
+            .asked
+            .iter()
+            .any(|a| a.window.start <= gap.span.start && gap.span.start < a.window.end && a.outcome != mizuno_core::gap::Outcome::Failed)
+    };
+    let (mut have, mut have_none) = (vec![], vec![]);
+    for witness in witnesses.iter().filter(same) {
+        let there = key.interval.count(&mizuno_core::slot::intersection(&missing, &witness.standing.held));
+        let name = &witness.row.key.source;
+        if there > 0 {
+            have.push(format!("{name} has {there} of these {} bars", gap.slots));
+        } else if asked(witness) {
+            have_none.push(name.as_str());
+        }
+    }
+    match (&have[..], &have_none[..]) {
+        ([], []) => "no other source says anything of it".to_owned(),
+        ([], none) => format!("{} has none either: probably nothing was traded", none.join(" and ")),
+        (have, _) => format!("{}: really missing", have.join(", ")),
+    }
+}
+
+fn shown(view: &View<'_>, gap: &mizuno_core::Gap, reasons: &HashMap<i64, String>, witnesses: &[View<'_>]) -> Gap {
     let key = &view.row.key;
     let said = gap.fetch.and_then(|f| reasons.get(&f)).filter(|s| !s.is_empty());
     let suggestion = match gap.cause {
@@ -106,6 +142,7 @@ fn shown(view: &View<'_>, gap: &mizuno_core::Gap, reasons: &HashMap<i64, String>
         because: said.cloned().unwrap_or_else(|| sentence(gap.cause).to_owned()),
         fetch: gap.fetch,
         asked: gap.asked,
+        evidence: evidence(view, gap, witnesses),
         suggestion: suggestion.to_owned(),
     }
 }

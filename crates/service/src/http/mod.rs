@@ -12,6 +12,7 @@ mod problem;
 mod runs;
 mod sources;
 mod status;
+mod trust;
 pub(crate) mod wire;
 
 use crate::desk::Desk;
@@ -50,6 +51,9 @@ const LARGEST_BODY: usize = 64 * 1024;
         sources::list_changes,
         sources::collect_list,
         sources::reload,
+        trust::compare_series,
+        trust::trace_bar,
+        trust::list_restatements,
         fetches::list_fetches,
         fetches::show_fetch,
         fetches::serve_payload,
@@ -96,6 +100,9 @@ pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Serve
             .service(sources::list_changes)
             .service(sources::collect_list)
             .service(sources::reload)
+            .service(trust::compare_series)
+            .service(trust::trace_bar)
+            .service(trust::list_restatements)
             .service(fetches::list_fetches)
             .service(fetches::show_fetch)
             .service(fetches::serve_payload)

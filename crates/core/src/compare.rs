@@ -1,0 +1,181 @@
+//! Two series side by side, or one as of two dates: what matches, what only one has, what differs by which column.
+
+use crate::{
+    bar::{Bar, Bars, DoesNotFit},
+    decimal::Decimal,
+    interval::Interval,
+    slot::{Slot, Span, Spans},
+};
+
+/// The columns of a bar, in the order differences are counted in.
+pub const COLUMNS: [&str; 5] = ["open", "high", "low", "close", "volume"];
+
+/// How far two values may lie apart and still be the same.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Tolerance {
+    /// The instrument's smallest step of price; without one, prices must be equal.
+    pub tick: Option<Decimal>,
+    /// So many steps apart at most.
+    pub ticks: u32,
+}
+
+/// A slot in which both have a bar, and not the same.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Difference {
+    /// The slot.
+    pub slot: Slot,
+    /// The bar of the first series.
+    pub here: Bar,
+    /// The bar of the second.
+    pub there: Bar,
+    /// Which columns differ, as in [`COLUMNS`].
+    pub columns: [bool; 5],
+}
+
+/// How two series compare.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Comparison {
+    /// Digits after the point of all prices in it.
+    pub price_scale: u8,
+    /// Digits after the point of all volumes in it.
+    pub volume_scale: u8,
+    /// Slots in which both have a bar.
+    pub matched: u64,
+    /// Of these, with the same bar.
+    pub equal: u64,
+    /// How many differ by column.
+    pub by_column: [u64; 5],
+    /// Slots that only the first has.
+    pub only_here: Spans,
+    /// Slots that only the second has.
+    pub only_there: Spans,
+    /// The first differences in time, as many as asked for.
+    pub differences: Vec<Difference>,
+}
+
+/// Compares two series of one interval, both in slot order; keeps the first `most` differences.
+///
+/// # Errors
+/// When the two cannot be written with the same digits.
+pub fn compare(interval: Interval, here: &Bars, there: &Bars, tolerance: Tolerance, most: usize) -> Result<Comparison, DoesNotFit> {
+    let (price_scale, volume_scale) = (here.price_scale.max(there.price_scale), here.volume_scale.max(there.volume_scale));
+    let at_scale = |bars: &Bars| -> Result<Option<Bars>, DoesNotFit> {
+        if (bars.price_scale, bars.volume_scale) == (price_scale, volume_scale) {
+            return Ok(None);
+        }
+        let mut copy = bars.clone();
+        copy.rescale(price_scale, volume_scale).map(|()| Some(copy))
+    };
+    let (a, b) = (at_scale(here)?, at_scale(there)?);
+    let (a, b) = (&a.as_ref().unwrap_or(here).rows[..], &b.as_ref().unwrap_or(there).rows[..]);
+    let step = tolerance.tick.and_then(|t| t.at_scale(price_scale)).map_or(0, |t| t.mantissa);
+    let apart = step.saturating_mul(i64::from(tolerance.ticks));
+    let mut out = Comparison { price_scale, volume_scale, ..Comparison::default() };
+    let (mut only_here, mut only_there) = (Runs::new(interval), Runs::new(interval));
+    let (mut i, mut j) = (0, 0);
+    while i < a.len() || j < b.len() {
+        match (a.get(i), b.get(j)) {
+            (Some(x), Some(y)) if x.slot == y.slot => {
+                out.matched += 1;
+                let columns = differing(x, y, apart);
+                if columns == [false; 5] {
+                    out.equal += 1;
+                } else {
+                    columns.iter().zip(&mut out.by_column).for_each(|(differs, count)| *count += u64::from(*differs));
+                    if out.differences.len() < most {
+                        out.differences.push(Difference { slot: x.slot, here: *x, there: *y, columns });
+                    }
+                }
+                (i, j) = (i + 1, j + 1);
+            }
+            (Some(x), y) if y.is_none_or(|y| x.slot < y.slot) => {
+                only_here.add(x.slot);
+                i += 1;
+            }
+            (_, Some(y)) => {
+                only_there.add(y.slot);
+                j += 1;
+            }
+            _ => break,
+        }
+    }
+    (out.only_here, out.only_there) = (only_here.done(), only_there.done());
+    Ok(out)
+}
+
+fn differing(x: &Bar, y: &Bar, apart: i64) -> [bool; 5] {
+    if x == y {
+        return [false; 5];
+    }
+    let price = |a: crate::Price, b: crate::Price| a.0.abs_diff(b.0) > apart.unsigned_abs();
+    [price(x.open, y.open), price(x.high, y.high), price(x.low, y.low), price(x.close, y.close), x.volume != y.volume]
+}
+
+/// Collects slots in order into spans, neighbours together.
+struct Runs {
+    interval: Interval,
+    open: Option<Span>,
+    spans: Vec<Span>,
+}
+
+impl Runs {
+    fn new(interval: Interval) -> Runs {
+        Runs { interval, open: None, spans: vec![] }
+    }
+
+    fn add(&mut self, slot: Slot) {
+        let one = self.interval.span_of(slot);
+        match &mut self.open {
+            Some(span) if span.end == one.start => span.end = one.end,
+            _ => self.spans.extend(self.open.replace(one)),
+        }
+    }
+
+    fn done(mut self) -> Spans {
+        self.spans.extend(self.open);
+        self.spans.into_iter().collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::collections::BTreeMap;
+
+    fn bars(rows: &BTreeMap<i64, i64>, scale: u8) -> Bars {
+        let by = 10i64.pow(u32::from(scale));
+        let bar = |(slot, close): (&i64, &i64)| {
+            let price = crate::Price(close * by);
+            Bar { slot: Slot(*slot), open: price, high: price, low: price, close: price, volume: Some(crate::Volume(*close)) }
+        };
+        Bars { price_scale: scale, volume_scale: 0, rows: rows.iter().map(bar).collect() }
+    }
+
+    proptest! {
+        /// Matched and alone add up to each side, and equal bars are equal whatever digits they are written with.
+        #[test]
+        fn every_bar_is_matched_or_alone(
+            a in prop::collection::btree_map(0i64..200, 1i64..5, 0..100),
+            b in prop::collection::btree_map(0i64..200, 1i64..5, 0..100),
+        ) {
+            let found = compare(Interval::Daily, &bars(&a, 2), &bars(&b, 0), Tolerance::default(), 1000).unwrap();
+            let both = a.keys().filter(|k| b.contains_key(k)).count() as u64;
+            prop_assert_eq!(found.matched, both);
+            prop_assert_eq!(found.matched + Interval::Daily.count(&found.only_here), a.len() as u64);
+            prop_assert_eq!(found.matched + Interval::Daily.count(&found.only_there), b.len() as u64);
+            let same = a.iter().filter(|(k, v)| b.get(k) == Some(v)).count() as u64;
+            prop_assert_eq!((found.equal, found.differences.len() as u64), (same, both - same));
+        }
+    }
+
+    #[test]
+    fn a_tick_apart_is_the_same_where_a_tick_is_allowed() {
+        let (a, mut b) = (bars(&BTreeMap::from([(1, 10)]), 2), bars(&BTreeMap::from([(1, 10)]), 2));
+        b.rows[0].high.0 += 1;
+        let tick = Tolerance { tick: "0.01".parse().ok(), ticks: 1 };
+        assert_eq!(compare(Interval::Daily, &a, &b, tick, 9).unwrap().equal, 1);
+        let strict = compare(Interval::Daily, &a, &b, Tolerance::default(), 9).unwrap();
+        assert_eq!((strict.equal, strict.by_column), (0, [0, 1, 0, 0, 0]));
+    }
+}

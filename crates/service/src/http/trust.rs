@@ -1,0 +1,172 @@
+//! Trust or doubt: series compared, bars traced to the bytes they came from, what was restated.
+
+use super::problem::Refusal;
+use crate::{desk::Desk, lineage, moments, setup::Setup};
+use actix_web::{
+    get,
+    web::{Data, Json, Query},
+};
+use mizuno_api::{BarVersion, Compared, ComparedBar, Restatement, Stretch};
+use mizuno_core::{
+    Bar, Bars, SeriesKey, Span, Spans, Timestamp,
+    compare::{COLUMNS, Comparison, Tolerance, compare},
+    diagnose::diagnose,
+};
+use mizuno_store::series::SeriesRow;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Pair {
+    /// Name of a series.
+    here: String,
+    /// Name of another, or of the same.
+    there: String,
+    /// First trade date or instant.
+    from: Option<String>,
+    /// Last trade date, included, or an instant, not included.
+    to: Option<String>,
+    /// The first series as it was known at this instant.
+    here_as_of: Option<String>,
+    /// The second series as it was known at this instant.
+    there_as_of: Option<String>,
+    /// So many ticks apart is still the same; 0 when left out.
+    ticks: Option<u32>,
+    /// Differences listed at most; 50 when left out.
+    most: Option<usize>,
+}
+
+/// Compares two series, or one as of two dates: what matches, what differs, and whether it does so all along.
+#[utoipa::path(params(Pair), responses((status = 200, body = Compared)))]
+#[get("/api/v1/comparison")]
+pub(super) async fn compare_series(desk: Data<Desk>, pair: Query<Pair>) -> Result<Json<Compared>, Refusal> {
+    let setup = desk.setup();
+    let (here, there) = (find(&desk, &pair.here).await?, find(&desk, &pair.there).await?);
+    let interval = here.key.interval;
+    if interval != there.key.interval {
+        return Err(Refusal::invalid(format!("{} and {} have bars of other lengths; compare series of one interval", here.key, there.key)));
+    }
+    let instrument = setup.instrument(&here.key.symbol)?;
+    let calendar = setup.calendar_of(instrument)?;
+    let span = moments::span(moments::Asked { from: pair.from.as_deref(), to: pair.to.as_deref() }, interval, calendar)?;
+    let now = desk.clock.now();
+    let a = desk.store.bars(&here, span.clone(), moments::as_of(pair.here_as_of.as_deref(), now)?).await?;
+    let b = desk.store.bars(&there, span, moments::as_of(pair.there_as_of.as_deref(), now)?).await?;
+    let tolerance = Tolerance { tick: instrument.tick_size, ticks: pair.ticks.unwrap_or(0) };
+    let most = pair.most.unwrap_or(50);
+    let found = compare(interval, &a, &b, tolerance, most).map_err(|e| Refusal::invalid(e.to_string()))?;
+    // What is the same, or nearly, needs no diagnosis.
+    let diagnosis = if found.equal * 100 < found.matched * 99 || !found.only_here.is_empty() || !found.only_there.is_empty() {
+        diagnose(interval, calendar, &a, &b).iter().map(|s| s.advice(interval, &there.key.source)).collect()
+    } else {
+        vec![]
+    };
+    Ok(Json(shown(&here.key, &there.key, &found, diagnosis)))
+}
+
+fn shown(here: &SeriesKey, there: &SeriesKey, found: &Comparison, diagnosis: Vec<String>) -> Compared {
+    let interval = here.interval;
+    let digits = Bars { price_scale: found.price_scale, volume_scale: found.volume_scale, rows: vec![] };
+    let stretches = |spans: &Spans| {
+        let stretch = |s: &Span| Stretch {
+            from: moments::wire(interval, s.start),
+            to: moments::wire(interval, s.end),
+            slots: interval.count(&Spans::from([s.clone()])),
+        };
+        spans.iter().take(50).map(stretch).collect()
+    };
+    let difference = |d: &mizuno_core::compare::Difference| ComparedBar {
+        at: moments::wire(interval, d.slot),
+        columns: COLUMNS.iter().zip(d.columns).filter(|(_, differs)| *differs).map(|(name, _)| (*name).to_owned()).collect(),
+        here: values(&digits, &d.here),
+        there: values(&digits, &d.there),
+    };
+    Compared {
+        here: here.to_string(),
+        there: there.to_string(),
+        matched: found.matched,
+        equal: found.equal,
+        differing: COLUMNS.iter().zip(found.by_column).map(|(name, n)| ((*name).to_owned(), n)).collect(),
+        only_here: interval.count(&found.only_here),
+        only_there: interval.count(&found.only_there),
+        only_here_at: stretches(&found.only_here),
+        only_there_at: stretches(&found.only_there),
+        differences: found.differences.iter().map(difference).collect(),
+        diagnosis,
+    }
+}
+
+fn values(digits: &Bars, bar: &Bar) -> Vec<Option<String>> {
+    let price = |p| Some(digits.price(p).to_string());
+    vec![price(bar.open), price(bar.high), price(bar.low), price(bar.close), bar.volume.map(|v| digits.volume(v).to_string())]
+}
+
+async fn find(desk: &Desk, name: &str) -> Result<SeriesRow, Refusal> {
+    let all = desk.store.series().await?;
+    let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
+    let unknown = || crate::ServiceError::unknown("series", name, names.iter().map(String::as_str));
+    Ok(all.iter().find(|s| s.key.to_string() == name).cloned().ok_or_else(unknown)?)
+}
+
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct OneBar {
+    /// Name of a series.
+    series: String,
+    /// The bar's trade date or instant.
+    at: String,
+}
+
+/// Every version a bar has had, with the fetch that brought it and the very line or element it stands on.
+#[utoipa::path(params(OneBar), responses((status = 200, body = Vec<BarVersion>)))]
+#[get("/api/v1/lineage")]
+pub(super) async fn trace_bar(desk: Data<Desk>, which: Query<OneBar>) -> Result<Json<Vec<BarVersion>>, Refusal> {
+    let setup = desk.setup();
+    let row = find(&desk, &which.series).await?;
+    let (_, slot) = moments::parse_gap_id(&format!("{}@{}", row.key, which.at)).map_err(|_| {
+        Refusal::invalid(format!(
+            "at: `{}` is not a moment of {}; give the date or the instant that its bar is labelled with",
+            which.at, row.key
+        ))
+    })?;
+    let versions = lineage::trace(&desk, &setup, &row, slot).await?;
+    if versions.is_empty() {
+        return Err(crate::ServiceError::Unknown {
+            kind: "bar",
+            id: format!("{}@{}", row.key, which.at),
+            hint: "a gap says why there is none: mizuno gaps".to_owned(),
+        }
+        .into());
+    }
+    Ok(Json(versions))
+}
+
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Lately {
+    /// How many days back they were learned; 7 when left out.
+    days: Option<u32>,
+    /// Only of this instrument.
+    instrument: Option<String>,
+    /// Only of this source.
+    source: Option<String>,
+    /// At most; 500 when left out.
+    most: Option<usize>,
+}
+
+/// Bars that a source has changed after we held them: from what, to what, when it was learned and by which fetch; newest first.
+#[utoipa::path(params(Lately), responses((status = 200, body = Vec<Restatement>)))]
+#[get("/api/v1/restatements")]
+pub(super) async fn list_restatements(desk: Data<Desk>, which: Query<Lately>) -> Result<Json<Vec<Restatement>>, Refusal> {
+    let setup: std::sync::Arc<Setup> = desk.setup();
+    let symbol = which.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
+    let days = i64::from(which.days.unwrap_or(7).min(36_500));
+    let since: Timestamp = desk.clock.now().plus(-days * mizuno_core::time::DAY);
+    let wanted =
+        |key: &SeriesKey| symbol.as_ref().is_none_or(|s| *s == key.symbol) && which.source.as_ref().is_none_or(|s| *s == key.source);
+    Ok(Json(lineage::restatements(&desk, since, &wanted, which.most.unwrap_or(500)).await?))
+}

@@ -1,0 +1,105 @@
+//! From a bar to its versions, to the fetch that brought each, to the bytes, to the very line in them.
+
+use crate::{desk::Desk, error::ServiceError, moments, setup::Setup};
+use mizuno_api::{BarVersion, Restatement};
+use mizuno_core::{Bar, SeriesKey, Slot, Timestamp, Versions, bar::Version};
+use mizuno_sources::{Page, decode};
+use mizuno_store::{
+    fetches::{FetchRow, Filter},
+    series::SeriesRow,
+};
+
+/// Every version of one bar, oldest first.
+pub(crate) async fn trace(desk: &Desk, setup: &Setup, row: &SeriesRow, slot: Slot) -> Result<Vec<BarVersion>, ServiceError> {
+    let versions = desk.store.versions(row, row.key.interval.span_of(slot)).await?;
+    let mut out = vec![];
+    for version in &versions.rows {
+        let fetch = desk.store.fetch(version.fetch).await?;
+        let found = place(desk, setup, row, &fetch, slot).await?;
+        let (page, line, text) = found.map_or((None, None, None), |(place, text)| (Some(place.page + 1), Some(place.row), Some(text)));
+        let pages = desk.store.pages(&fetch).await?;
+        let came_on = page.and_then(|p| pages.get(p as usize - 1)).or(pages.first());
+        out.push(BarVersion {
+            recorded_at: version.recorded_at.to_string(),
+            values: values(&versions, &version.bar, version.withdrawn),
+            withdrawn: version.withdrawn,
+            fetch: fetch.id,
+            run: fetch.run,
+            request: came_on.map(|p| setup.without_secrets(&p.request)).unwrap_or_default(),
+            payload: came_on.and_then(|p| p.payload.clone()),
+            page,
+            line,
+            text: text.map(|t| setup.without_secrets(&t)),
+        });
+    }
+    Ok(out)
+}
+
+/// Where a fetch's answer has the bar of a slot, and the text there: the kept bytes are understood again.
+async fn place(
+    desk: &Desk,
+    setup: &Setup,
+    row: &SeriesRow,
+    fetch: &FetchRow,
+    slot: Slot,
+) -> Result<Option<(decode::Place, String)>, ServiceError> {
+    let Some(post) = setup.post_of(&row.key) else { return Ok(None) };
+    let answered = desk.store.answered_pages(fetch).await?;
+    let pages: Vec<Page<'_>> = answered
+        .iter()
+        .map(|p| Page { part: p.part.as_deref(), media_type: p.media_type.as_deref(), body: p.body.as_deref().unwrap_or_default() })
+        .collect();
+    let profile = &post.source.profile;
+    let symbol = profile.symbols.of(&post.symbol_for(setup, &row.key.symbol, &fetch.window));
+    let most = profile.limits.largest_answer();
+    let Ok(decoded) = decode::decode(post.offer, post.venue, &symbol, most, &pages) else { return Ok(None) };
+    let at = decoded.bars.rows.iter().position(|b| b.slot == slot);
+    Ok(at.map(|at| {
+        let place = decoded.places[at];
+        (place, decode::text_of(&post.offer.answer, &symbol, most, &pages, place))
+    }))
+}
+
+fn values(digits: &Versions, bar: &Bar, withdrawn: bool) -> Vec<Option<String>> {
+    if withdrawn {
+        return vec![None; 5];
+    }
+    let number = |mantissa, scale| Some(mizuno_core::Decimal { mantissa, scale }.to_string());
+    let price = |p: mizuno_core::Price| number(p.0, digits.price_scale);
+    vec![price(bar.open), price(bar.high), price(bar.low), price(bar.close), bar.volume.and_then(|v| number(v.0, digits.volume_scale))]
+}
+
+/// Bars whose later versions were learned since some moment, newest first.
+pub(crate) async fn restatements(
+    desk: &Desk,
+    since: Timestamp,
+    wanted: &dyn Fn(&SeriesKey) -> bool,
+    most: usize,
+) -> Result<Vec<Restatement>, ServiceError> {
+    let series: std::collections::HashMap<i64, SeriesRow> = desk.store.series().await?.into_iter().map(|s| (s.id, s)).collect();
+    let mut out = vec![];
+    // The ledger knows which fetches restated something, so only their windows are opened.
+    for fetch in desk.store.fetches(Filter { restated: true, ..Filter::default() }, 100_000).await? {
+        if fetch.answered_at < since || out.len() >= most {
+            break;
+        }
+        let Some(row) = series.get(&fetch.series).filter(|s| wanted(&s.key)) else { continue };
+        let versions = desk.store.versions(row, fetch.window.clone()).await?;
+        for pair in versions.rows.windows(2).filter(|p| p[0].bar.slot == p[1].bar.slot && p[1].fetch == fetch.id) {
+            out.push(restatement(row, &versions, &pair[0], &pair[1]));
+        }
+    }
+    out.truncate(most);
+    Ok(out)
+}
+
+fn restatement(row: &SeriesRow, digits: &Versions, was: &Version, is: &Version) -> Restatement {
+    Restatement {
+        series: row.key.to_string(),
+        at: moments::wire(row.key.interval, is.bar.slot),
+        learned_at: is.recorded_at.to_string(),
+        fetch: is.fetch,
+        was: values(digits, &was.bar, was.withdrawn),
+        is: values(digits, &is.bar, is.withdrawn),
+    }
+}
