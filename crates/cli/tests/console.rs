@@ -131,6 +131,31 @@ async fn a_person_sees_what_is_wrong_and_mends_it() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_source_is_tried_and_what_was_set_aside_is_seen_and_found() {
+    let (_bench, service) = loaded().await;
+    let browser = Browser::open().await;
+    browser.page.goto(&format!("{}/sources", service.url)).await.unwrap();
+    browser.sees("asked as needed").await;
+    browser.press("//button[normalize-space(.) = 'Try']").await;
+    browser.sees("rows understood").await;
+    browser.sees("Harbour Quotes -- a courtesy").await;
+    assert_eq!(service.get("/runs").await.as_array().unwrap().len(), 2, "a try is no run");
+
+    browser.page.goto(&format!("{}/aside", service.url)).await.unwrap();
+    browser.sees("high-below-low").await;
+    browser.sees("Nothing has been excused").await;
+    browser.press("//a[contains(., 'CRK/1d/harbour')]").await;
+    browser.sees("Crake Foundry").await;
+
+    browser.page.goto(&format!("{}/instruments?q=gul", service.url)).await.unwrap();
+    browser.sees("Tern Airways").await;
+    browser.sees("GUL until 2025-02-03").await;
+    browser.page.goto(&format!("{}/instruments?q=nobody+has+this", service.url)).await.unwrap();
+    browser.sees("No instrument has all of").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_run_moves_on_the_page_while_it_is_at_work() {
     let bench = Bench::new(Faults::only(vec![mizuno_sim::faults::Fault::Slow { millis: 300 }]));
     let service = bench.serve();

@@ -48,7 +48,10 @@ pub fn diagnose(interval: Interval, calendar: &Calendar, here: &Bars, there: &Ba
         out.push(Systematic::Steps(steps.into_iter().map(|(at, by)| (at, tidy(by))).collect()));
     }
     out.extend(volume_unit(&pairs, here, there));
-    out.extend(rounded(&pairs, here, there));
+    // Digits can be compared only on one basis.
+    if !out.iter().any(|s| matches!(s, Systematic::Factor(_) | Systematic::Steps(_))) {
+        out.extend(rounded(&pairs, here, there));
+    }
     out
 }
 
@@ -100,8 +103,12 @@ fn shifts(interval: Interval, here: &Bars, there: &Bars) -> Option<Vec<(Slot, i6
             candidates.extend((1..=56).flat_map(|n| [n * quarter, -n * quarter]).filter(|by| by % step == 0 && by.abs() != step));
         }
     }
+    let (grain_here, grain_there) = (grain(here), grain(there));
+    let agreement = |range: std::ops::Range<usize>, by: i64| agreement((here, grain_here), (there, grain_there), range, by);
     let best = |range: std::ops::Range<usize>| {
-        let scored = candidates.iter().map(|by| (agreement(here, there, range.clone(), *by), *by));
+        // No shift, unless another fits clearly better.
+        let none = agreement(range.clone(), 0) + 0.05;
+        let scored = candidates.iter().map(|by| (if *by == 0 { none } else { agreement(range.clone(), *by) }, *by));
         scored.max_by(|a, b| a.0.total_cmp(&b.0).then(b.1.abs().cmp(&a.1.abs())))
     };
     let count = here.rows.len();
@@ -123,8 +130,14 @@ fn shifts(interval: Interval, here: &Bars, there: &Bars) -> Option<Vec<(Slot, i6
     (!out.is_empty()).then_some(out)
 }
 
-/// The share of returns of `here` in a range that `there` has too, so much later.
-fn agreement(here: &Bars, there: &Bars, range: std::ops::Range<usize>, by: i64) -> f64 {
+/// The step of a series' prices: the largest power of ten that divides every close.
+fn grain(bars: &Bars) -> i64 {
+    let divides = |by: i64| bars.rows.iter().all(|b| b.close.0 % by == 0);
+    (1..=6).map(|n| 10i64.pow(n)).take_while(|by| divides(*by)).last().unwrap_or(1)
+}
+
+/// The share of returns of `here` in a range that `there` has too, so much later. Each series comes with its grain.
+fn agreement((here, coarse): (&Bars, i64), (there, coarser): (&Bars, i64), range: std::ops::Range<usize>, by: i64) -> f64 {
     let (mut agree, mut seen, mut at) = (0u32, 0u32, 0usize);
     // A sample is enough to tell a shift.
     let every = (range.len() / 1500).max(1);
@@ -140,7 +153,8 @@ fn agreement(here: &Bars, there: &Bars, range: std::ops::Range<usize>, by: i64) 
         {
             let (a, b) = (log(here, i) - log(here, pi), log(there, at) - log(there, pj));
             // Two numbers of so many units each are right to half a unit.
-            let unit = 1.2 / here.rows[i].close.0.max(1) as f64 + 1.2 / there.rows[at].close.0.max(1) as f64;
+            let unit =
+                1.2 * coarse as f64 / here.rows[i].close.0.max(1) as f64 + 1.2 * coarser as f64 / there.rows[at].close.0.max(1) as f64;
             // A standstill agrees with every standstill; only what moves tells.
             if a.abs() > unit / 4.0 || b.abs() > unit / 4.0 {
                 seen += 1;

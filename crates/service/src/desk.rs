@@ -26,7 +26,7 @@ pub struct Desk {
     pub clock: Clock,
     pub(crate) events: Events,
     pub(crate) live: LiveRuns,
-    /// Held while a list is collected that runs wait for.
+    /// Held while a list is collected; runs that need it wait.
     pub(crate) listing: tokio::sync::Mutex<()>,
     /// Where the configuration is, for reloading it.
     pub(crate) config_dir: Option<PathBuf>,

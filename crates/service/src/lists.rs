@@ -20,6 +20,7 @@ type Pair<'r> = (Option<&'r ListRow>, Option<&'r ListRow>);
 impl Desk {
     /// Collects one list of one source now, and takes in what it says.
     pub(crate) async fn collect_list(&self, source: &str, list: &str) -> Result<ListStatus, ServiceError> {
+        let _one_at_a_time = self.listing.lock().await;
         let setup = self.setup();
         let names = setup.sources.keys().map(String::as_str);
         let at = setup.sources.get(source).ok_or_else(|| ServiceError::unknown("source", source, names))?;
@@ -62,7 +63,8 @@ impl Desk {
 
     /// Collects the instrument lists of a collector's source that never were: without them nobody knows what it calls ours.
     pub(crate) async fn list_first(&self, collector: &str) {
-        let _one_at_a_time = self.listing.lock().await;
+        // One that is being collected is waited for, until what it says is at work.
+        drop(self.listing.lock().await);
         let setup = self.setup();
         let Ok(post) = setup.post(collector) else { return };
         let name = &post.source.profile.name;

@@ -28,7 +28,7 @@ const gaps = ref<Gap[]>([]);
 const fetches = ref<Fetch[]>([]);
 const story = ref<string>();
 const named = computed(() => (route.query.series ? String(route.query.series) : undefined));
-const series = computed(() => all.value.find((s) => s.name === named.value) ?? all.value.find((s) => s.interval === "1d") ?? all.value[0]);
+const series = computed(() => all.value.find((s) => s.name === named.value) ?? all.value.find((s) => s.interval === (route.query.interval ?? "1d")) ?? all.value[0]);
 const interval = computed(() => series.value?.interval ?? "1d");
 const days = computed(() => Number(route.query.days ?? (interval.value === "1d" ? 365 : 5)));
 const zone = computed(() => status.value?.venues.find((v) => v.code === instrument.value?.venue)?.zone ?? "UTC");
@@ -50,7 +50,7 @@ async function load() {
     message.error((error as Error).message, { duration: 8000, closable: true });
   }
 }
-watch([symbol, named, at, () => route.query.days], load, { immediate: true });
+watch([symbol, named, at, () => route.query.interval, () => route.query.days], load, { immediate: true });
 const mine = (name: string) => name === series.value?.name;
 useRefreshOn((event) => event.event === "excuses" || (event.event === "fetch" && mine(event.fetch.series)), load);
 
