@@ -63,7 +63,11 @@ impl Zone {
 pub fn table(headers: &[&str], numbers: &[usize], rows: Vec<Vec<String>>) {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
-    table.set_header(headers.iter().map(|h| h.to_uppercase()));
+    // A zone in brackets keeps its spelling.
+    table.set_header(headers.iter().map(|h| match h.split_once(" (") {
+        Some((name, zone)) => format!("{} ({zone}", name.to_uppercase()),
+        None => h.to_uppercase(),
+    }));
     table.add_rows(rows);
     for (i, column) in table.column_iter_mut().enumerate() {
         column.set_padding((0, 2));

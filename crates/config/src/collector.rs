@@ -53,16 +53,13 @@ fn trade() -> Side {
 #[derive(Clone, Copy, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct SecondLook {
-    /// Closed sessions to look at again.
+    /// Closed sessions to look at again, once after each close.
     pub sessions: u32,
-    /// How long after an answer the same slots are looked at again, in microseconds.
-    #[serde(deserialize_with = "text::duration")]
-    pub every: i64,
 }
 
 impl Default for SecondLook {
     fn default() -> Self {
-        SecondLook { sessions: 3, every: 12 * 3600 * mizuno_core::time::SECOND }
+        SecondLook { sessions: 3 }
     }
 }
 

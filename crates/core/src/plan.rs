@@ -126,16 +126,20 @@ fn sessions_over<'c>(calendar: &'c Calendar, interval: Interval, span: &Span) ->
 }
 
 /// The slots that deserve a second look: those of the last `sessions` closed
-/// sessions at `now`, but for what has been asked for with an answer less
-/// than `every` microseconds ago.
+/// sessions at `now`, but for what has been answered since the newest of them
+/// was published, `delay` microseconds after its close. So each close brings
+/// one look, however often a collector runs, and a bar is looked at again
+/// after each of the `sessions` closes that follow it.
 #[must_use]
-pub fn second_look(calendar: &Calendar, interval: Interval, sessions: u32, asked: &[Asked], now: Timestamp, every: i64) -> Spans {
+pub fn second_look(calendar: &Calendar, interval: Interval, sessions: u32, asked: &[Asked], now: Timestamp, delay: i64) -> Spans {
     let all = calendar.sessions();
-    let closed = all.partition_point(|s| s.close() <= now);
+    let published = |s: &Session| s.close().plus(delay);
+    let closed = all.partition_point(|s| published(s) <= now);
     let recent = &all[closed.saturating_sub(sessions as usize)..closed];
+    let Some(newest) = recent.last().map(published) else { return Spans::new() };
     let slots: Spans = recent.iter().flat_map(|s| s.slots(interval)).collect();
-    let lately = |a: &&Asked| a.outcome != Outcome::Failed && a.at.plus(every) > now;
-    difference(&slots, &asked.iter().filter(lately).map(|a| a.window.clone()).collect())
+    let since = |a: &&Asked| a.outcome != Outcome::Failed && a.at >= newest;
+    difference(&slots, &asked.iter().filter(since).map(|a| a.window.clone()).collect())
 }
 
 /// How far a source's answers go, at one moment.

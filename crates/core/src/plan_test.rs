@@ -48,15 +48,15 @@ fn reach_ends_at_the_depth_and_at_the_delay() {
 }
 
 #[test]
-fn a_second_look_is_taken_once_in_a_while() {
+fn a_second_look_is_taken_once_after_each_close() {
     let calendar = Calendar::new(&venue("Pacific/Auckland", &["10:00-12:30", "13:30-16:45"]), DATES);
     let now = at("2025-04-10T02:30:00Z");
-    let look = |asked: &[Asked]| second_look(&calendar, Interval::Daily, 2, asked, now, 3_600_000_000);
+    let look = |asked: &[Asked]| second_look(&calendar, Interval::Daily, 2, asked, now, 1_200_000_000);
     let both = Spans::from([Slot::on(date("2025-04-08"))..Slot::on(date("2025-04-10"))]);
     assert_eq!(look(&[]), both, "the session in progress is not for a second look");
     let window = Slot::on(date("2025-04-09"))..Slot::on(date("2025-04-10"));
     let ask = |at: &str, outcome| Asked { fetch: 1, window: window.clone(), at: at.parse().unwrap(), outcome };
-    assert_eq!(look(&[ask("2025-04-10T01:00:00Z", Outcome::Bars)]), both, "long ago");
+    assert_eq!(look(&[ask("2025-04-09T05:00:00Z", Outcome::Bars)]), both, "before the newest close was published, at 05:05");
     assert_eq!(look(&[ask("2025-04-10T02:00:00Z", Outcome::Failed)]), both, "without an answer");
     let first = Spans::from([Slot::on(date("2025-04-08"))..Slot::on(date("2025-04-09"))]);
     assert_eq!(look(&[ask("2025-04-10T02:00:00Z", Outcome::Bars)]), first);

@@ -442,7 +442,7 @@ fn slots_to_ask(view: &View<'_>, order: &Order, gaps: Option<&[Slot]>, range: &S
     let second_look = match (order.again, gaps) {
         (true, _) => Spans::from([range.clone()]),
         (_, Some(_)) => Spans::new(),
-        _ => plan::second_look(view.post.calendar, interval, look.sessions, &view.evidence.asked, now, look.every),
+        _ => plan::second_look(view.post.calendar, interval, look.sessions, &view.evidence.asked, now, view.post.offer.delay),
     };
     // A person who asks for a range or a gap does not want to hear that it rests.
     let by_hand = view.post.source.folder().is_some()

@@ -167,7 +167,7 @@ impl Service {
     /// Memory the process holds now.
     pub fn resident_kib(&self) -> u64 {
         let status = fs::read_to_string(format!("/proc/{}/status", self.child.id())).unwrap();
-        let line = status.lines().find(|l| l.starts_with("VmRSS")).unwrap();
+        let line = status.lines().find(|l| l.starts_with("RssAnon")).unwrap();
         line.split_whitespace().nth(1).unwrap().parse().unwrap()
     }
 

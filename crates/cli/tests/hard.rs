@@ -1,0 +1,97 @@
+//! Hard days: a disk that fills up, five thousand instruments, a service that was down for days.
+
+mod common;
+
+use common::Bench;
+use mizuno_sim::faults::Faults;
+use std::{fmt::Write, fs, path::Path, process::Command};
+
+/// A file system of a few megabytes; unmounted when dropped.
+struct SmallDisk(std::path::PathBuf);
+
+impl SmallDisk {
+    fn mount(at: &Path) -> SmallDisk {
+        fs::create_dir_all(at).unwrap();
+        let done = Command::new("mount").args(["-t", "tmpfs", "-o", "size=3m", "tmpfs"]).arg(at).status().unwrap();
+        assert!(done.success(), "the test of a full disk mounts a small one, which takes root");
+        SmallDisk(at.to_owned())
+    }
+}
+
+impl Drop for SmallDisk {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-l").arg(&self.0).status();
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_full_disk_is_named_and_nothing_that_was_stored_is_lost() {
+    let bench = Bench::new(Faults::default());
+    let disk = SmallDisk::mount(&bench.data());
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "daily", "-i", "KBF"]).code, 0);
+    let before = service.text("/bars?instrument=KBF").await;
+    assert!(before.lines().count() > 2000);
+    fs::write(bench.data().join("ballast"), vec![0u8; 1 << 20]).unwrap_or_default();
+    let mut padding = 0;
+    while fs::write(bench.data().join(format!("ballast-{padding}")), vec![0u8; 64 << 10]).is_ok() {
+        padding += 1;
+    }
+    let said = service.cli(&["collect", "minutes"]);
+    assert_ne!(said.code, 0, "{said:?}");
+    let excuse = service.cli(&["excuse", "OXB/1d/harbour@2016-01-04", "--by", "mere", "--note", "x"]);
+    assert_ne!(excuse.code, 0);
+    assert_eq!(service.text("/bars?instrument=KBF").await, before, "what was stored is served as before");
+
+    for file in fs::read_dir(bench.data()).unwrap().flatten().filter(|f| f.file_name().to_string_lossy().starts_with("ballast")) {
+        fs::remove_file(file.path()).unwrap();
+    }
+    let again = service.cli(&["collect", "daily", "-i", "OXB", "--from", "2024-01-01"]);
+    assert_eq!(again.code, 0, "once there is room it goes on: {again:?}");
+    assert_eq!(service.text("/bars?instrument=KBF").await, before);
+    assert_eq!(service.stop(), Some(0));
+    drop(disk);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn five_thousand_instruments_are_listed_searched_and_looked_over() {
+    let bench = Bench::new(Faults::default());
+    let mut list = fs::read_to_string(bench.config().join("instruments/aldx.csv")).unwrap();
+    for n in 0..5_000 {
+        writeln!(list, "X{n:04},Example number {n},share,ALDX,NZD,0.01,,,,").unwrap();
+    }
+    bench.write("instruments/aldx.csv", &list);
+    let service = bench.serve();
+    let run = service.cli(&["collect", "daily", "-i", "KBF", "-i", "X4999", "--from", "2024-01-01"]);
+    assert_eq!(run.code, 3, "the source does not know X4999: {run:?}");
+    assert!(run.out.contains("1 not-found"), "{}", run.out);
+    let found = service.cli(&["instruments", "number", "4321"]);
+    assert!(found.out.contains("X4321") && found.out.lines().count() == 2, "{}", found.out);
+    let status = service.get("/status").await;
+    assert_eq!(status["totals"]["series"].as_u64(), Some(5_024));
+    let daily = status["collectors"].as_array().unwrap().iter().find(|c| c["name"] == "daily").unwrap();
+    let c = &daily["completeness"];
+    let sum = ["held", "excused", "missing"].iter().map(|k| c[*k].as_u64().unwrap()).sum::<u64>();
+    assert_eq!(c["expected"].as_u64(), Some(sum), "held, excused and missing are all that is expected");
+    let coverage = service.get("/coverage?interval=1d&by=month").await;
+    assert_eq!(coverage["rows"].as_array().unwrap().len(), 5_024);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_missed_while_the_service_was_down_is_caught_up_once() {
+    let bench = Bench::at("2025-04-07T21:00:00Z", 7200.0, Faults::default());
+    bench.collector("often", "1d", "2025-03-03", "instruments = [\"KBF\"]\nschedule = { cron = \"*/30 * * * *\" }");
+    let service = bench.serve();
+    service.settled().await;
+    service.kill();
+    // Down for more than a scenario day: about fifty ticks are missed.
+    tokio::time::sleep(std::time::Duration::from_secs(14)).await;
+    let back = bench.now();
+    let service = bench.serve();
+    tokio::time::sleep(std::time::Duration::from_millis(400)).await;
+    let runs = service.get("/runs?collector=often&most=1000").await;
+    let since =
+        |r: &&serde_json::Value| r["started_at"].as_str().unwrap().parse::<mizuno_core::Timestamp>().unwrap() >= back.plus(-60_000_000);
+    let late = runs.as_array().unwrap().iter().filter(since).count();
+    assert!((1..=6).contains(&late), "one run for all that was missed, and those that came due since: {late}");
+}
