@@ -109,7 +109,7 @@ async fn rows_that_cannot_be_true_are_in_quarantine_with_their_text() {
     found.sort_unstable();
     assert_eq!(found[0], (5, "closed-market", "2025-04-05,1.00,1.00,1.00,1.00,5"));
     assert_eq!((found[1].0, found[1].1), (6, "unreadable"));
-    assert!(found[1].2.contains("Open: `one` is not a decimal number"), "{}", found[1].2);
+    assert!(found[1].2.contains("open: `one` is not a decimal number"), "{}", found[1].2);
     assert!(found[2].2.contains("has 5 fields where the header has 6"), "{}", found[2].2);
     let shown = service.cli(&["fetches", "1"]);
     assert!(shown.out.contains("2025-04-03,1,1,1,1"), "the payload is kept as it came: {}", shown.out);

@@ -30,6 +30,9 @@ impl Desk {
         let mut known = by_symbol(&before.config.instruments);
         listed.iter().for_each(|i| drop(known.remove(&i.symbol)));
         compare("instrument", &known, &by_symbol(&config.instruments), &mut said);
+        let secrets = self.secrets();
+        let other_key = before.sources.iter().filter(|(name, s)| config.sources.contains_key(*name) && !s.has_key_of(&secrets));
+        said.extend(other_key.map(|(name, _)| format!("key of {name}: another than before")));
         if before.config.service.listen != config.service.listen {
             said.push(format!("listen: now {}, which takes a restart to hold", config.service.listen));
         }

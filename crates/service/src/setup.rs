@@ -66,7 +66,7 @@ impl Setup {
         let calendars = config.venues.iter().map(|(code, v)| (code.clone(), Calendar::new(v, dates.clone()))).collect();
         let mut sources = BTreeMap::new();
         for (name, profile) in &config.sources {
-            let kept = means.before.and_then(|b| b.sources.get(name)).filter(|s| same(&*s.profile, profile));
+            let kept = means.before.and_then(|b| b.sources.get(name)).filter(|s| same(&*s.profile, profile) && s.has_key_of(means.secrets));
             let source = match kept {
                 Some(source) => source.clone(),
                 None => Source::new(Arc::new(profile.clone()), means.clock.clone(), means.secrets, means.book.clone(), means.folder)

@@ -117,20 +117,15 @@ impl View<'_> {
         gap::gaps(self.row.key.interval, &self.standing, &self.evidence)
     }
 
-    /// The slots that should be had by now: expected, and neither too young nor beyond the source's depth.
-    pub(crate) fn due(&self) -> Spans {
-        match &self.evidence.reach {
-            Some(reach) => within(&self.standing.expected, &(Slot(i64::MIN)..reach.end)),
-            None => self.standing.expected.clone(),
-        }
-    }
-
-    /// Figures over the slots that are due in `span`.
+    /// Figures over the slots in `span` that should be had by now: expected, and neither too young nor beyond the source's depth.
     pub(crate) fn completeness(&self, span: &Span) -> Completeness {
         let interval = self.row.key.interval;
-        let due = within(&self.due(), span);
-        let held = intersection(&due, &self.standing.held);
-        let excused = difference(&intersection(&due, &self.standing.excused), &held);
+        let end = self.evidence.reach.as_ref().map_or(span.end, |reach| reach.end.min(span.end));
+        // Everything is cut to the span first: a table asks for thousands of short ones.
+        let span = span.start..end.max(span.start);
+        let due = within(&self.standing.expected, &span);
+        let held = intersection(&due, &within(&self.standing.held, &span));
+        let excused = difference(&intersection(&due, &within(&self.standing.excused, &span)), &held);
         let (expected, held, excused) = (interval.count(&due), interval.count(&held), interval.count(&excused));
         Completeness { expected, held, excused, missing: expected - held - excused }
     }

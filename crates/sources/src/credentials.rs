@@ -41,6 +41,13 @@ impl Credentials {
         Arc::new(Credentials { key, secret, user, token: Mutex::new(None), covered: Plain::new(covered) })
     }
 
+    /// Whether the environment still says what it said when these were found.
+    pub(crate) fn are_those_of(&self, secrets: &Secrets) -> bool {
+        let found = |name: Option<&String>| name.and_then(|n| secrets.get(n));
+        let key = self.key.as_ref();
+        self.secret == found(key.map(|k| &k.env)) && self.user == found(key.and_then(|k| k.user_env.as_ref()))
+    }
+
     /// Whether there is a key to carry.
     pub(crate) fn present(&self) -> bool {
         self.secret.is_some()

@@ -70,7 +70,8 @@ fn shift(bars: &Bars, calendar: &Calendar, interval: Interval) -> Vec<String> {
     let outside = all - now;
     let mut out = vec![format!("{outside} of {all} stamps fall outside the venue's sessions")];
     let quarter = 900 * SECOND;
-    let best = (-56..=56).map(|n| n * quarter).max_by_key(|by| (count(*by), std::cmp::Reverse(by.abs())));
+    // Of two that fit alike, the earlier one: bars of tomorrow are nobody's.
+    let best = (-56..=56).map(|n| n * quarter).max_by_key(|by| (count(*by), std::cmp::Reverse(by.abs()), *by < 0));
     if let Some(by) = best.filter(|by| *by != 0 && count(*by) * 10 >= all * 9) {
         let hours = by as f64 / (3600 * SECOND) as f64;
         out.push(format!("moved by {hours:+} hours nearly all would fall inside: look at `zone`, or at whether stamps are UTC"));

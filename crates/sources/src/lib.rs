@@ -82,6 +82,12 @@ impl Source {
         self.credentials.present()
     }
 
+    /// Whether its key is still the one that these variables hold.
+    #[must_use]
+    pub fn has_key_of(&self, secrets: &Secrets) -> bool {
+        self.credentials.are_those_of(secrets)
+    }
+
     /// What must not be seen of it.
     #[must_use]
     pub fn covered(&self) -> Covered {

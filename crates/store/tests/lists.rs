@@ -54,6 +54,7 @@ async fn calls_of_a_day_never_go_back() {
     store.reserve_calls("lodestar".into(), 20_188, 10).await.unwrap();
     store.reserve_calls("lodestar".into(), 20_188, 5).await.unwrap();
     store.close().await;
+    drop(store);
     let store = Store::open(dir.path()).await.unwrap();
     assert_eq!(store.reserved_calls("lodestar", 20_188).await.unwrap(), 10, "remembered, and the larger one");
     assert_eq!(store.reserved_calls("lodestar", 20_189).await.unwrap(), 0);

@@ -52,7 +52,7 @@ const shown = computed(() => {
     <h2>Sources</h2>
     <source-table :sources="status.sources" :zone="zone" />
     <h2>Try a source</h2>
-    <try-panel :sources="status.sources.map((s) => s.name)" />
+    <try-panel :sources="status.sources.map((s) => s.name)" :first="status.collectors[0]?.source" />
     <h2>Lists they keep</h2>
     <n-empty v-if="!lists.length" description="No profile names a list" />
     <plain-table v-else :headers="['List', 'Of', 'Venue', `Collected (${zone})`, 'Next', 'Rows', 'Result', '']" :numbers="[5]">

@@ -7,10 +7,10 @@ import { post, type Tried } from "../../composables/api";
 import { useMeaning } from "../../composables/meaning";
 import { bytes, count } from "../../composables/show";
 
-const props = defineProps<{ sources: readonly string[] }>();
+const props = defineProps<{ sources: readonly string[]; first?: string }>();
 const meaning = useMeaning();
 const own = "a profile of my own";
-const source = ref(props.sources[0] ?? own);
+const source = ref(props.first ?? props.sources[0] ?? own);
 const profile = ref("");
 const instrument = ref("KBF");
 const interval = ref("");

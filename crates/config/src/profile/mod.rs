@@ -168,7 +168,7 @@ impl Profile {
     pub fn offers(&self) -> String {
         let offers: Vec<String> =
             self.series.iter().map(|o| format!("{} {} bars of {}", o.interval, o.side, o.venues.join(", "))).collect();
-        offers.join("; ")
+        if offers.is_empty() { "no bars, only lists".to_owned() } else { offers.join("; ") }
     }
 
     /// Whether it is a folder into which people drop files.

@@ -7,7 +7,12 @@ use actix_web::{
     web::{Data, Json, Query},
 };
 use mizuno_api::{Gap, Quarantined};
-use mizuno_core::{check::Flaw, gap::Cause};
+use mizuno_core::{
+    Interval, Side, Spans,
+    check::Flaw,
+    gap::{Asked, Cause, Outcome},
+    slot::{difference, intersection, within},
+};
 use mizuno_store::fetches::Filter;
 use serde::Deserialize;
 use std::collections::HashMap;
@@ -74,7 +79,12 @@ pub(super) async fn list_gaps(desk: Data<Desk>, which: Query<Which>) -> Result<J
     let symbols: std::collections::HashSet<&str> = found.iter().map(|(v, _)| v.row.key.symbol.as_str()).collect();
     let mut others = desk.store.series().await?;
     others.retain(|r| symbols.contains(r.key.symbol.as_str()));
-    let witnesses = desk.views(&setup, others).await?;
+    let others = desk.views(&setup, others).await?;
+    let mut witnesses: Witnesses<'_, '_> = HashMap::new();
+    for other in &others {
+        let key = &other.row.key;
+        witnesses.entry((key.symbol.as_str(), key.interval, key.side)).or_default().push(other);
+    }
     Ok(Json(found.iter().map(|(view, gap)| shown(view, gap, &reasons, &witnesses)).collect()))
 }
 
@@ -90,27 +100,28 @@ async fn reasons(desk: &Desk, found: &[(&View<'_>, mizuno_core::Gap)]) -> Result
     Ok(out)
 }
 
+/// The views of each instrument, interval and side: witnesses for each other.
+type Witnesses<'v, 'd> = HashMap<(&'v str, Interval, Side), Vec<&'v View<'d>>>;
+
 /// What other sources of the same instrument, interval and side have where one has a gap.
-fn evidence(view: &View<'_>, gap: &mizuno_core::Gap, witnesses: &[View<'_>]) -> String {
+fn evidence(view: &View<'_>, gap: &mizuno_core::Gap, witnesses: &Witnesses<'_, '_>) -> String {
     let key = &view.row.key;
-    let same = |w: &&View<'_>| {
-        let other = &w.row.key;
-        (&other.symbol, other.interval, other.side) == (&key.symbol, key.interval, key.side) && other.source != key.source
-    };
-    let missing = mizuno_core::slot::within(&view.standing.missing(), &gap.span);
-    let asked = |w: &View<'_>| {
-        w.evidence
-            .asked
-            .iter()
-            .any(|a| a.window.start <= gap.span.start && gap.span.start < a.window.end && a.outcome != mizuno_core::gap::Outcome::Failed)
+    let here = |set: &Spans| within(set, &gap.span);
+    let standing = &view.standing;
+    let missing = difference(&difference(&here(&standing.expected), &here(&standing.held)), &here(&standing.excused));
+    let has_answered = |w: &View<'_>| {
+        let covers = |a: &Asked| a.outcome != Outcome::Failed && a.window.contains(&gap.span.start);
+        w.evidence.asked.iter().any(covers)
     };
     let (mut have, mut have_none) = (vec![], vec![]);
-    for witness in witnesses.iter().filter(same) {
-        let there = key.interval.count(&mizuno_core::slot::intersection(&missing, &witness.standing.held));
+    for witness in witnesses.get(&(key.symbol.as_str(), key.interval, key.side)).into_iter().flatten() {
         let name = &witness.row.key.source;
-        if there > 0 {
+        let there = key.interval.count(&intersection(&missing, &here(&witness.standing.held)));
+        if *name == key.source {
+            continue;
+        } else if there > 0 {
             have.push(format!("{name} has {there} of these {} bars", gap.slots));
-        } else if asked(witness) {
+        } else if has_answered(witness) {
             have_none.push(name.as_str());
         }
     }
@@ -121,7 +132,7 @@ fn evidence(view: &View<'_>, gap: &mizuno_core::Gap, witnesses: &[View<'_>]) -> 
     }
 }
 
-fn shown(view: &View<'_>, gap: &mizuno_core::Gap, reasons: &HashMap<i64, String>, witnesses: &[View<'_>]) -> Gap {
+fn shown(view: &View<'_>, gap: &mizuno_core::Gap, reasons: &HashMap<i64, String>, witnesses: &Witnesses<'_, '_>) -> Gap {
     let key = &view.row.key;
     let said = gap.fetch.and_then(|f| reasons.get(&f)).filter(|s| !s.is_empty());
     let suggestion = match gap.cause {

@@ -20,13 +20,9 @@ pub(super) fn read(
     let (Some(columns), Some(stamp)) = (&answer.columns, &answer.stamp) else {
         return Err(unreadable("the profile says not where a bar's parts stand".to_owned()));
     };
-    let mut wanted = vec![&columns.time[..], &columns.open, &columns.high, &columns.low, &columns.close];
-    wanted.extend(columns.volume.as_deref());
+    let wanted = super::wanted(answer);
     let volume = columns.volume.as_ref().map(|_| 5);
-    let clock = columns.clock.as_ref().map(|name| {
-        wanted.push(name);
-        wanted.len() - 1
-    });
+    let clock = columns.clock.as_ref().map(|_| wanted.len() - 1);
     let reader = Reader { answer, offer, wanted: &wanted, volume, clock };
     let zone = answer.zone.as_ref().unwrap_or(&venue.zone);
     let mut stamps = StampReader::new(stamp, answer.stamped_at, zone, offer.interval);

@@ -1,0 +1,72 @@
+//! What a person who tries a profile is told, and stamps read fast as stamps read slowly.
+
+mod common;
+
+use common::{PLAIN, series, venue};
+use mizuno_core::{Bars, Calendar, Decimal, Interval, Slot};
+use mizuno_sources::{Page, decode, hints::hints};
+use proptest::prelude::*;
+
+fn calendar() -> Calendar {
+    Calendar::new(&venue(), "2025-04-01".parse().unwrap().."2025-04-12".parse().unwrap())
+}
+
+/// A session of minutes, moved by so many minutes, with the columns in this order.
+fn minutes(by: i64, order: [usize; 4]) -> Bars {
+    let calendar = calendar();
+    let session = calendar.session("2025-04-09".parse().unwrap()).unwrap();
+    let mut bars = Bars::default();
+    for span in session.slots(Interval::MINUTE).iter() {
+        for slot in (span.start.0..span.end.0).step_by(60_000_000) {
+            let number = |cents: i64| Decimal { mantissa: cents, scale: 2 };
+            let wave = (slot / 60_000_000) % 7;
+            let all = [250 + wave, 260 + wave, 240 + wave, 252 + wave].map(number);
+            bars.push(Slot(slot + by * 60_000_000), order.map(|at| all[at]), None).unwrap();
+        }
+    }
+    bars
+}
+
+fn said(by: i64, order: [usize; 4]) -> String {
+    hints(&minutes(by, order), &calendar(), Interval::MINUTE).join("; ")
+}
+
+const RIGHT: [usize; 4] = [0, 1, 2, 3];
+
+#[test]
+fn nothing_is_said_of_bars_that_look_as_they_should() {
+    assert_eq!(said(0, RIGHT), "");
+    assert_eq!(hints(&Bars::default(), &calendar(), Interval::MINUTE), Vec::<String>::new());
+}
+
+#[test]
+fn stamps_of_the_close_and_of_another_zone_are_named() {
+    assert!(said(1, RIGHT).contains("stamped_at = \"close\" fits better"), "{}", said(1, RIGHT));
+    let zone = said(720, RIGHT);
+    assert!(zone.contains("345 of 345 stamps fall outside") && zone.contains("moved by -12 hours"), "{zone}");
+}
+
+#[test]
+fn swapped_columns_are_named() {
+    assert!(said(0, [0, 2, 1, 3]).contains("`high` and `low` look swapped"));
+    let other = said(0, [1, 0, 2, 3]);
+    assert!(other.contains("the highest price stands where the profile reads `open`"), "{other}");
+}
+
+proptest! {
+    /// Patterns of full-width numbers are read digit by digit, and as a date library reads them.
+    #[test]
+    fn stamps_are_read_alike_by_digits_and_by_pattern(days in 10_000i64..25_000, minute in 0i64..1440, slow in any::<bool>()) {
+        let at = jiff::civil::date(1970, 1, 1).at(0, 0, 0, 0) + jiff::Span::new().days(days).minutes(minute);
+        // %e and %k are padded with blanks, which takes the slow way.
+        let pattern = if slow { "%d/%m/%y %H:%M" } else { "%d/%m/%Y %H:%M" };
+        prop_assume!(!slow || (1970..2069).contains(&at.year()));
+        let text = at.strftime(pattern).to_string();
+        let answer = format!("form = \"delimited\"\nheader = false\ncolumns = {{ time = \"1\", open = \"2\", high = \"2\", low = \"2\", close = \"2\" }}\nstamp = \"{pattern}\"\nzone = \"UTC\"\n");
+        let profile = series("http://127.0.0.1:1", "", "interval = \"1m\"", PLAIN, &answer);
+        let body = format!("{text},1\n");
+        let read = decode::decode(&profile.series[0], &venue(), "KBF", 1 << 20, &[Page { part: None, media_type: None, body: body.as_bytes() }]).unwrap();
+        let expected = at.to_zoned(jiff::tz::TimeZone::UTC).unwrap().timestamp().as_microsecond();
+        prop_assert_eq!(read.bars.rows.first().map(|b| b.slot.0), Some(expected), "{} {:?}", text, read.refused);
+    }
+}
