@@ -48,13 +48,13 @@ fmt:
 
 ## Speed and size as ratios, measured in one run against a row-per-bar table.
 bench: console
-	$(CARGO) bench -p mizuno-sources --bench decode
-	$(CARGO) bench -p mizuno-cli --bench figures
-	$(CARGO) bench -p mizuno-cli --bench load
+	$(CARGO) bench --bench decode
+	$(CARGO) bench --bench figures
+	$(CARGO) bench --bench load
 
 ## Two thousand instruments through a source that allows 6,000 calls a minute; eighty seconds.
 load: console
-	$(CARGO) bench -p mizuno-cli --bench load
+	$(CARGO) bench --bench load
 
 ## Ten sessions with every fault, with and without kills.
 soak: console

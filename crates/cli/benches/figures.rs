@@ -17,6 +17,10 @@ use std::{
 };
 use tempfile::TempDir;
 
+/// The one of the service.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Series-years compared with the plain table: about two million bars.
 const COMPARED: usize = 20;
 /// Series-years in all: about ten million bars.

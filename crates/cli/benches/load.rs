@@ -40,6 +40,7 @@ async fn main() -> Outcome {
     let mut line = String::new();
     BufReader::new(service.stdout.take().ok_or("no output")?).read_line(&mut line)?;
     let url = format!("{}/api/v1", line.trim().rsplit(' ').next().unwrap_or_default());
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let http = reqwest::Client::builder().no_proxy().build()?;
     let before = cpu(service.id())?;
     let began = Instant::now();

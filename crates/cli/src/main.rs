@@ -15,6 +15,10 @@ mod serve;
 use clap::{Args, Parser, Subcommand};
 use std::{io::IsTerminal, path::PathBuf, process::ExitCode};
 
+/// Blocks come and go by the megabyte; the system's allocator gives each back to the kernel and asks for it again.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// Collects price bars on a schedule, knows what is missing and why, and serves files that can be made again.
 #[derive(Parser)]
 #[command(name = "mizuno", version, max_term_width = 100, after_help = exit::HELP)]

@@ -112,6 +112,12 @@ impl Bars {
     /// # Errors
     /// When a number does not fit at the scale the batch then needs; the batch keeps its bars.
     pub fn push(&mut self, slot: Slot, prices: [Decimal; 4], volume: Option<Decimal>) -> Result<(), DoesNotFit> {
+        let same = prices.iter().all(|p| p.scale == self.price_scale) && volume.is_none_or(|v| v.scale == self.volume_scale);
+        if same && !self.rows.is_empty() {
+            let [open, high, low, close] = prices.map(|p| Price(p.mantissa));
+            self.rows.push(Bar { slot, open, high, low, close, volume: volume.map(|v| Volume(v.mantissa)) });
+            return Ok(());
+        }
         let price_scale = prices.iter().map(|p| p.scale).fold(self.price_scale, u8::max);
         let volume_scale = volume.map_or(self.volume_scale, |v| v.scale.max(self.volume_scale));
         self.rescale(price_scale, volume_scale)?;

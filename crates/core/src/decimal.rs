@@ -40,6 +40,9 @@ impl Decimal {
             [b'+', rest @ ..] => (false, rest),
             rest => (false, rest),
         };
+        if let Some((mantissa, scale)) = plain(digits) {
+            return Ok(Decimal { mantissa: if negative { -mantissa } else { mantissa }, scale });
+        }
         let mut mantissa: i64 = 0;
         let mut scale: i32 = 0;
         let (mut seen, mut point, mut exponent) = (false, false, 0i32);
@@ -95,6 +98,26 @@ impl Decimal {
         };
         (mantissa.abs() < LIMIT).then_some(Decimal { mantissa, scale })
     }
+}
+
+/// Digits with at most one point among them, at most eighteen, which cannot overflow; `None` for anything else.
+fn plain(text: &[u8]) -> Option<(i64, u8)> {
+    if text.len() > 19 {
+        return None;
+    }
+    let (mut mantissa, mut digits, mut point) = (0i64, 0u8, None);
+    for &byte in text {
+        match byte {
+            b'0'..=b'9' => {
+                mantissa = mantissa.wrapping_mul(10).wrapping_add(i64::from(byte & 0x0f));
+                digits += 1;
+            }
+            b'.' if point.is_none() => point = Some(digits),
+            _ => return None,
+        }
+    }
+    let scale = point.map_or(0, |before| digits - before);
+    ((1..=18).contains(&digits) && scale <= MAX_SCALE).then_some((mantissa, scale))
 }
 
 /// Ten to the `n`, while it fits.

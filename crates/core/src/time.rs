@@ -72,7 +72,12 @@ impl TradeDate {
     /// A date of the Gregorian calendar as a trade date.
     #[must_use]
     pub fn from_civil(date: jiff::civil::Date) -> TradeDate {
-        TradeDate(date.duration_since(EPOCH).as_hours().div_euclid(24) as i32)
+        // Days from a civil date in whole numbers: years begin in March, so that the leap day is their last
+        // (E. M. Reingold and N. Dershowitz, Calendrical Calculations, chapter 2).
+        let (year, month, day) = (i32::from(date.year()), i32::from(date.month()), i32::from(date.day()));
+        let (year, month) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
+        let century_days = 365 * year + year.div_euclid(4) - year.div_euclid(100) + year.div_euclid(400);
+        TradeDate(century_days + (153 * month + 2) / 5 + day - 1 - 719_468)
     }
 
     /// The same day as a civil date; dates beyond the year 9999 stop there.
@@ -130,6 +135,18 @@ mod tests {
         assert_eq!(t.to_string(), "2025-04-10T02:30:00Z");
         assert!("2025-04-31".parse::<TradeDate>().is_err());
         assert!("2025-04-10 02:30".parse::<Timestamp>().is_err());
+    }
+
+    #[test]
+    fn every_day_of_many_years_follows_the_day_before() {
+        let mut date = jiff::civil::date(1583, 1, 1);
+        let mut last = TradeDate::from_civil(date).0 - 1;
+        while date.year() < 2420 {
+            assert_eq!(TradeDate::from_civil(date).0, last + 1, "{date}");
+            assert_eq!(TradeDate(last + 1).to_civil(), date);
+            last += 1;
+            date = date.tomorrow().unwrap();
+        }
     }
 
     #[test]

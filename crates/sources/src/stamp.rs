@@ -53,8 +53,8 @@ fn pieces(pattern: &str) -> Option<Vec<Piece>> {
 }
 
 /// Year, month, day, hour, minute and second, as far as the pattern has them.
-fn digits(pieces: &[Piece], text: &str) -> Option<(civil::Date, civil::Time)> {
-    let mut rest = text.as_bytes();
+fn digits(pieces: &[Piece], text: &[u8]) -> Option<(civil::Date, civil::Time)> {
+    let mut rest = text;
     let mut numbers = [0i16, 1, 1, 0, 0, 0];
     for piece in pieces {
         match *piece {
@@ -79,7 +79,7 @@ pub(crate) struct StampReader<'p> {
     at: StampedAt,
     zone: &'p TimeZone,
     interval: Interval,
-    /// The last civil hour seen and its offset: stamps of one answer cluster, and offsets change on the hour or rarer.
+    /// The last civil hour seen and when it began: stamps of one answer cluster, and offsets change on the hour or rarer.
     last: Option<(civil::Date, i8, i64)>,
 }
 
@@ -94,6 +94,13 @@ impl<'p> StampReader<'p> {
     /// # Errors
     /// A sentence that names the text and what was expected.
     pub(crate) fn read(&mut self, text: &[u8]) -> Result<Slot, String> {
+        if let Some((date, time)) = self.pieces.as_ref().and_then(|pieces| digits(pieces, text)) {
+            let named = match self.interval {
+                Interval::Daily => Slot::on(TradeDate::from_civil(date)),
+                Interval::Intraday { .. } => Slot::at(self.instant(date, time)),
+            };
+            return Ok(self.shifted(named));
+        }
         let text = std::str::from_utf8(text).map_err(|_| "the stamp is not text".to_owned())?;
         let open = match self.stamp {
             Stamp::EpochSeconds => self.on_wall_or_at(epoch(text, 1_000_000)?),
@@ -103,13 +110,6 @@ impl<'p> StampReader<'p> {
                 self.on_wall_or_at(at.into())
             }
             Stamp::Pattern(pattern) => {
-                if let Some((date, time)) = self.pieces.as_ref().and_then(|pieces| digits(pieces, text)) {
-                    let named = match self.interval {
-                        Interval::Daily => Slot::on(TradeDate::from_civil(date)),
-                        Interval::Intraday { .. } => Slot::at(self.instant(date, time)),
-                    };
-                    return Ok(self.shifted(named));
-                }
                 let read = jiff::fmt::strtime::parse(pattern, text).map_err(|_| format!("`{text}` does not read as {pattern}"))?;
                 let date = read.to_date().map_err(|_| format!("`{text}` names no date"))?;
                 match self.interval {
@@ -140,17 +140,16 @@ impl<'p> StampReader<'p> {
     }
 
     fn instant(&mut self, date: civil::Date, time: civil::Time) -> Timestamp {
-        let utc = i64::from(TradeDate::from_civil(date).0) * mizuno_core::time::DAY
-            + (i64::from(time.hour()) * 3600 + i64::from(time.minute()) * 60 + i64::from(time.second())) * 1_000_000
-            + i64::from(time.subsec_nanosecond()) / 1_000;
-        match self.last {
-            Some((d, h, offset)) if d == date && h == time.hour() => Timestamp(utc - offset),
-            _ => {
-                let at = mizuno_core::calendar::on_the_wall(self.zone, TradeDate::from_civil(date), time);
-                self.last = Some((date, time.hour(), utc - at.0));
-                at
-            }
+        let within = (i64::from(time.minute()) * 60 + i64::from(time.second())) * 1_000_000 + i64::from(time.subsec_nanosecond()) / 1_000;
+        if let Some((d, h, hour)) = self.last
+            && d == date
+            && h == time.hour()
+        {
+            return Timestamp(hour + within);
         }
+        let at = mizuno_core::calendar::on_the_wall(self.zone, TradeDate::from_civil(date), time);
+        self.last = Some((date, time.hour(), at.0 - within));
+        at
     }
 }
 

@@ -80,7 +80,7 @@ async fn every_page_of_an_answer_is_kept_in_order_and_once() {
         former: vec![],
     };
     store.put_instruments(vec![instrument.clone()], Some("packhorse/contracts".into())).await.unwrap();
-    assert_eq!(store.listed_instruments().await.unwrap(), [instrument.clone()]);
+    assert_eq!(store.listed_instruments().await.unwrap(), std::slice::from_ref(&instrument));
     store.put_instruments(vec![instrument], None).await.unwrap();
     assert!(store.listed_instruments().await.unwrap().is_empty(), "the configuration has it now");
     let key = "TRC-USD/1d/mid/packhorse".parse().unwrap();

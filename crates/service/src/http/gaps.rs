@@ -76,12 +76,17 @@ pub(super) async fn list_gaps(desk: Data<Desk>, which: Query<Which>) -> Result<J
     found.truncate(which.most.unwrap_or(1000));
     let reasons = reasons(&desk, &found).await?;
     // The other series of the same instruments are the witnesses.
-    let symbols: std::collections::HashSet<&str> = found.iter().map(|(v, _)| v.row.key.symbol.as_str()).collect();
-    let mut others = desk.store.series().await?;
-    others.retain(|r| symbols.contains(r.key.symbol.as_str()));
-    let others = desk.views(&setup, others).await?;
+    let others = match &which.series {
+        // All series of the instruments asked about are here already.
+        None => vec![],
+        Some(_) => {
+            let mut others = desk.store.series().await?;
+            others.retain(|r| found.iter().any(|(v, _)| v.row.key.symbol == r.key.symbol));
+            desk.views(&setup, others).await?
+        }
+    };
     let mut witnesses: Witnesses<'_, '_> = HashMap::new();
-    for other in &others {
+    for other in if which.series.is_some() { &others } else { &views } {
         let key = &other.row.key;
         witnesses.entry((key.symbol.as_str(), key.interval, key.side)).or_default().push(other);
     }

@@ -26,7 +26,7 @@ pub(super) fn read(
     let reader = Reader { answer, offer, wanted: &wanted, volume, clock };
     let zone = answer.zone.as_ref().unwrap_or(&venue.zone);
     let mut stamps = StampReader::new(stamp, answer.stamped_at, zone, offer.interval);
-    rows::each(answer, symbol, most, page, &wanted, &mut |row| {
+    rows::each(answer, symbol, most, page, &wanted, false, &mut |row| {
         out.rows += 1;
         let place = Place { page: number, row: row.number };
         let read = row.fields.and_then(|fields| reader.bar(fields, &mut stamps));

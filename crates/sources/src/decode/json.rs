@@ -18,7 +18,7 @@ use std::{borrow::Cow, fmt};
 
 type Fields<'r> = Vec<Option<Cow<'r, [u8]>>>;
 
-pub(super) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
+pub(super) fn each(answer: &Answer, wanted: &[&str], with_text: bool, body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
     if let Some(pointer) = &answer.error
         && let Some(said) = at(body, pointer)?.and_then(text)
     {
@@ -28,13 +28,49 @@ pub(super) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sin
     let rows = tokens(&answer.rows);
     match answer.form {
         Form::JsonLines => return lines(wanted, body, sink),
-        Form::JsonColumns => return columns(&answer.rows, wanted, body, sink),
+        Form::JsonColumns => return columns(&answer.rows, wanted, with_text, body, sink),
         Form::JsonMap => {
             descend(body, &rows, Entries { each: |number, key: &str, row: &RawValue| one(number, Some(key), row, wanted, sink) })
         }
-        _ => descend(body, &rows, Elements { each: |number, row: &RawValue| one(number, None, row, wanted, sink) }),
+        // Parts deep inside a row are looked for in its text; without any, one pass over the answer is enough.
+        _ if with_text || wanted.iter().any(|name| name.starts_with('/')) => {
+            descend(body, &rows, Elements { each: |number, row: &RawValue| one(number, None, row, wanted, sink) })
+        }
+        _ => descend(body, &rows, Rows { wanted, sink }),
     }?
     .ok_or_else(|| unreadable(format!("there is nothing at `{}` in the answer: {}", answer.rows, excerpt(body))))
+}
+
+/// An array of rows, read as it is gone through.
+struct Rows<'w, 's, 'k> {
+    wanted: &'w [&'w str],
+    sink: &'s mut Sink<'k>,
+}
+
+impl<'de> DeserializeSeed<'de> for Rows<'_, '_, '_> {
+    type Value = ();
+    fn deserialize<D: Deserializer<'de>>(self, d: D) -> Result<(), D::Error> {
+        d.deserialize_seq(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Rows<'_, '_, '_> {
+    type Value = ();
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("an array of rows")
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<(), A::Error> {
+        let mut number = 0;
+        let mut fields: Fields<'de> = vec![None; self.wanted.len()];
+        while let Some(read) = seq.next_element_seed(Parts { wanted: self.wanted, fields: &mut fields })? {
+            number += 1;
+            (self.sink)(Row { number, text: b"", fields: read.map(|()| &fields[..]) });
+            fields.fill(None);
+        }
+        Ok(())
+    }
 }
 
 /// Hands one row to the sink.
@@ -54,8 +90,7 @@ fn pick<'r>(row: &'r RawValue, key: Option<&'r str>, wanted: &[&str], fields: &m
         }
     }
     let mut json = serde_json::Deserializer::from_str(row.get());
-    json.deserialize_any(Parts { wanted, fields })
-        .map_err(|_| format!("{} is neither an object nor an array", excerpt(row.get().as_bytes())))
+    Parts { wanted, fields }.deserialize(&mut json).unwrap_or_else(|e| Err(e.to_string()))
 }
 
 /// Visits one row, an object or an array, for its wanted parts.
@@ -64,14 +99,26 @@ struct Parts<'w, 'f, 'r> {
     fields: &'f mut Fields<'r>,
 }
 
+impl<'r> DeserializeSeed<'r> for Parts<'_, '_, 'r> {
+    type Value = Result<(), String>;
+    fn deserialize<D: Deserializer<'r>>(self, d: D) -> Result<Self::Value, D::Error> {
+        d.deserialize_any(self)
+    }
+}
+
+/// What stands where a row should.
+fn no_row(what: impl fmt::Display) -> Result<(), String> {
+    Err(format!("`{what}` is neither an object nor an array"))
+}
+
 impl<'r> Visitor<'r> for Parts<'_, '_, 'r> {
-    type Value = ();
+    type Value = Result<(), String>;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("an object or an array")
     }
 
-    fn visit_map<A: MapAccess<'r>>(self, mut map: A) -> Result<(), A::Error> {
+    fn visit_map<A: MapAccess<'r>>(self, mut map: A) -> Result<Self::Value, A::Error> {
         while let Some(key) = map.next_key::<Key<'r>>()? {
             match self.wanted.iter().position(|name| *name == key.0) {
                 Some(first) => {
@@ -85,10 +132,10 @@ impl<'r> Visitor<'r> for Parts<'_, '_, 'r> {
                 None => drop(map.next_value::<IgnoredAny>()?),
             }
         }
-        Ok(())
+        Ok(Ok(()))
     }
 
-    fn visit_seq<A: SeqAccess<'r>>(self, mut seq: A) -> Result<(), A::Error> {
+    fn visit_seq<A: SeqAccess<'r>>(self, mut seq: A) -> Result<Self::Value, A::Error> {
         let mut index = 0u32;
         while let Some(value) = seq.next_element::<&'r RawValue>()? {
             let named = |name: &&str| name.parse() == Ok(index);
@@ -97,7 +144,26 @@ impl<'r> Visitor<'r> for Parts<'_, '_, 'r> {
             }
             index += 1;
         }
-        Ok(())
+        Ok(Ok(()))
+    }
+
+    fn visit_unit<E>(self) -> Result<Self::Value, E> {
+        Ok(no_row("null"))
+    }
+    fn visit_bool<E>(self, v: bool) -> Result<Self::Value, E> {
+        Ok(no_row(v))
+    }
+    fn visit_i64<E>(self, v: i64) -> Result<Self::Value, E> {
+        Ok(no_row(v))
+    }
+    fn visit_u64<E>(self, v: u64) -> Result<Self::Value, E> {
+        Ok(no_row(v))
+    }
+    fn visit_f64<E>(self, v: f64) -> Result<Self::Value, E> {
+        Ok(no_row(v))
+    }
+    fn visit_str<E>(self, v: &str) -> Result<Self::Value, E> {
+        Ok(no_row(v))
     }
 }
 
@@ -141,6 +207,10 @@ fn tokens(pointer: &str) -> Vec<String> {
 
 /// The value at a pointer, if there is one.
 pub(crate) fn at<'b>(body: &'b [u8], pointer: &str) -> Result<Option<&'b RawValue>, Failure> {
+    at_path(body, &tokens(pointer))
+}
+
+fn at_path<'b>(body: &'b [u8], path: &[String]) -> Result<Option<&'b RawValue>, Failure> {
     struct Whole;
     impl<'de> DeserializeSeed<'de> for Whole {
         type Value = &'de RawValue;
@@ -148,7 +218,7 @@ pub(crate) fn at<'b>(body: &'b [u8], pointer: &str) -> Result<Option<&'b RawValu
             Deserialize::deserialize(d)
         }
     }
-    descend(body, &tokens(pointer), Whole)
+    descend(body, path, Whole)
 }
 
 /// The text at a pointer of an answer; `None` when it is absent, null or empty.
@@ -328,11 +398,20 @@ fn lines(wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failur
 }
 
 /// One array a column.
-fn columns(rows: &str, wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
+fn columns(rows: &str, wanted: &[&str], with_text: bool, body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
     let base = at(body, rows)?.ok_or_else(|| unreadable(format!("there is nothing at `{rows}` in the answer: {}", excerpt(body))))?;
+    // The object's own entries are found in one pass; what lies deeper, below them.
+    let mut entries: Vec<(String, &RawValue)> = vec![];
+    descend(base.get().as_bytes(), &[], Entries { each: |_, key: &str, value| entries.push((key.to_owned(), value)) })?;
     let mut found: Vec<Vec<&RawValue>> = vec![];
     for name in wanted {
-        let column = at(base.get().as_bytes(), name)?;
+        let mut path = tokens(name);
+        let first = if path.is_empty() { (*name).to_owned() } else { path.remove(0) };
+        let value = entries.iter().find(|(key, _)| *key == first).map(|(_, value)| *value);
+        let column = match value {
+            Some(value) if !path.is_empty() => at_path(value.get().as_bytes(), &path)?,
+            value => value,
+        };
         let column =
             column.ok_or_else(|| unreadable(format!("there is no column at `{rows}{name}`: {}", excerpt(base.get().as_bytes()))))?;
         let values = serde_json::from_str(column.get())
@@ -352,8 +431,10 @@ fn columns(rows: &str, wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Res
         shown.clear();
         for (place, column) in found.iter().enumerate() {
             fields[place] = text(column[at]);
-            shown.extend_from_slice(if place == 0 { b"" } else { b", " });
-            shown.extend_from_slice(column[at].get().as_bytes());
+            if with_text {
+                shown.extend_from_slice(if place == 0 { b"" } else { b", " });
+                shown.extend_from_slice(column[at].get().as_bytes());
+            }
         }
         sink(Row { number: at as u64 + 1, text: &shown, fields: Ok(&fields) });
     }

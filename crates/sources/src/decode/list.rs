@@ -24,7 +24,7 @@ pub fn decode_list(list: &List, most: usize, pages: &[Page<'_>]) -> Result<(Vec<
     let keys = &list.of.columns().0[..list.of.columns().1];
     let (mut out, mut refused) = (vec![], vec![]);
     for (number, page) in pages.iter().enumerate() {
-        rows::each(&list.answer, "", most, page, &wanted, &mut |row| {
+        rows::each(&list.answer, "", most, page, &wanted, false, &mut |row| {
             let place = Place { page: number as u32, row: row.number };
             let read = row.fields.and_then(|fields| {
                 let mut values: BTreeMap<String, String> = list.constants.clone();

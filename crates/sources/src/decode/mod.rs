@@ -120,7 +120,7 @@ fn wanted(answer: &Answer) -> Vec<&str> {
 /// How many rows a page has; for telling whether it is full.
 pub(crate) fn count(offer: &Offer, symbol: &str, most: usize, page: &Page<'_>) -> Result<u64, Failure> {
     let mut rows = 0;
-    rows::each(&offer.answer, symbol, most, page, &wanted(&offer.answer), &mut |_| rows += 1)?;
+    rows::each(&offer.answer, symbol, most, page, &wanted(&offer.answer), false, &mut |_| rows += 1)?;
     Ok(rows)
 }
 
@@ -130,7 +130,7 @@ pub fn text_of(answer: &Answer, symbol: &str, most: usize, pages: &[Page<'_>], p
     let Some(page) = pages.get(place.page as usize) else { return String::new() };
     let mut text = String::new();
     // What was readable once is readable again; if not, there is no text to show.
-    let _ = rows::each(answer, symbol, most, page, &wanted(answer), &mut |row| {
+    let _ = rows::each(answer, symbol, most, page, &wanted(answer), true, &mut |row| {
         if row.number == place.row {
             text = String::from_utf8_lossy(row.text).trim_end().chars().take(400).collect();
         }

@@ -9,7 +9,7 @@ use std::borrow::Cow;
 pub(super) struct Row<'r> {
     /// The line of text it begins on, or its place among the elements, from 1.
     pub number: u64,
-    /// The row itself.
+    /// The row itself, where it was asked for or costs nothing.
     pub text: &'r [u8],
     /// The wanted fields in their order, `None` where there is no value; or why the row has none.
     pub fields: Result<&'r [Option<Cow<'r, [u8]>>], String>,
@@ -17,7 +17,7 @@ pub(super) struct Row<'r> {
 
 pub(super) type Sink<'s> = dyn FnMut(Row<'_>) + 's;
 
-/// Calls `sink` for every row of a page with the fields named in `wanted`.
+/// Calls `sink` for every row of a page with the fields named in `wanted`, and with its own text when that is asked for.
 ///
 /// # Errors
 /// When the page as a whole is not of the form the profile describes.
@@ -27,6 +27,7 @@ pub(super) fn each(
     most: usize,
     page: &Page<'_>,
     wanted: &[&str],
+    with_text: bool,
     sink: &mut Sink<'_>,
 ) -> Result<(), Failure> {
     right_kind(answer, page)?;
@@ -38,7 +39,7 @@ pub(super) fn each(
             Form::Delimited => delimited::each(answer, wanted, &body, sink)?,
             Form::HtmlTable => html::each(answer, wanted, &body, sink)?,
             Form::Icalendar => icalendar::each(wanted, &body, sink)?,
-            _ => json::each(answer, wanted, &body, sink)?,
+            _ => json::each(answer, wanted, with_text, &body, sink)?,
         }
     }
     Ok(())

@@ -48,6 +48,9 @@ pub fn shown(read: &Decoded) -> Vec<String> {
     read.bars.rows.iter().map(line).collect()
 }
 
+/// What a server makes of a request, the so-many-th.
+type Say = dyn Fn(&Heard, usize) -> HttpResponse + Send + Sync;
+
 /// A server that keeps what it was asked.
 pub struct Server {
     pub base: String,
@@ -66,7 +69,7 @@ impl Server {
     /// Starts one that answers with what `say` makes of a request.
     pub fn start(say: impl Fn(&Heard, usize) -> HttpResponse + Send + Sync + 'static) -> Server {
         let asked: Arc<Mutex<Vec<Heard>>> = Arc::default();
-        let say: Arc<dyn Fn(&Heard, usize) -> HttpResponse + Send + Sync> = Arc::new(say);
+        let say: Arc<Say> = Arc::new(say);
         let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());
         let kept = asked.clone();
