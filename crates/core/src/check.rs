@@ -27,7 +27,7 @@ pub enum Flaw {
     OffGrid,
     /// The venue was closed.
     ClosedMarket,
-    /// It opens after the answer was asked for.
+    /// It opens after the answer had come.
     FromTheFuture,
     /// The same answer has two different bars for this slot.
     Contradicted,
@@ -71,7 +71,7 @@ impl Flaw {
             Flaw::NegativeVolume => "the volume is negative",
             Flaw::OffGrid => "the stamp is not on the interval's grid; look at the profile's stamp convention",
             Flaw::ClosedMarket => "the venue was closed then; look at the profile's zone, or at the venue's calendar",
-            Flaw::FromTheFuture => "the bar opens after it was asked for; look at the profile's zone",
+            Flaw::FromTheFuture => "the bar opens after the answer had come; look at the profile's zone",
             Flaw::Contradicted => "one answer gave two different bars for this slot; neither is believed",
         }
     }
@@ -92,6 +92,8 @@ pub struct Standards<'c> {
     pub interval: Interval,
     /// When the answer was asked for.
     pub asked_at: Timestamp,
+    /// When it was complete: a bar may open while an answer is on its way.
+    pub answered_at: Timestamp,
     /// Whether prices of zero or less can be true, as they can for spreads and some contracts.
     pub any_price: bool,
 }
@@ -139,7 +141,7 @@ enum Verdict {
 }
 
 fn judge(bar: &Bar, standards: &Standards<'_>) -> Verdict {
-    let Standards { calendar, interval, asked_at, any_price } = *standards;
+    let Standards { calendar, interval, asked_at, answered_at, any_price } = *standards;
     let Some(session) = calendar.session_of(interval, bar.slot) else {
         return Verdict::Flawed(Flaw::ClosedMarket);
     };
@@ -147,7 +149,7 @@ fn judge(bar: &Bar, standards: &Standards<'_>) -> Verdict {
         Interval::Daily => session.open(),
         Interval::Intraday { .. } => bar.slot.instant(),
     };
-    if open > asked_at {
+    if open > answered_at {
         return Verdict::Flawed(Flaw::FromTheFuture);
     }
     if interval.is_intraday() && !on_grid(session, interval, bar.slot) {

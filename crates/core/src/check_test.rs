@@ -14,7 +14,7 @@ fn minute(text: &str) -> Slot {
 fn sort_at(interval: Interval, now: &str, rows: Vec<Bar>) -> Sorted {
     let venue = venue("Pacific/Auckland", &["10:00-12:30", "13:30-16:45"]);
     let calendar = Calendar::new(&venue, date("2025-04-01")..date("2025-04-20"));
-    let standards = Standards { calendar: &calendar, interval, asked_at: at(now), any_price: false };
+    let standards = Standards { calendar: &calendar, interval, asked_at: at(now), answered_at: at(now).plus(60_000_000), any_price: false };
     sort(&Bars { price_scale: 2, volume_scale: 0, rows }, &standards)
 }
 
@@ -69,6 +69,9 @@ fn a_bar_still_open_is_dropped_and_not_a_flaw() {
     let last = minute("2025-04-10T02:30:00Z");
     let sorted = sort_at(Interval::MINUTE, "2025-04-10T02:30:59Z", vec![bar(last, good)]);
     assert_eq!((sorted.unfinished, sorted.sound.rows.len(), sorted.flawed.len()), (1, 0, 0));
+    let next = minute("2025-04-10T02:31:00Z");
+    let on_its_way = sort_at(Interval::MINUTE, "2025-04-10T02:30:59Z", vec![bar(next, good)]);
+    assert_eq!((on_its_way.unfinished, on_its_way.flawed.len()), (1, 0), "it opened while the answer was on its way");
     let today = Slot::on(date("2025-04-10"));
     assert_eq!(sort_at(Interval::Daily, "2025-04-10T04:44:59Z", vec![bar(today, good)]).unfinished, 1);
     assert_eq!(sort_at(Interval::Daily, "2025-04-10T04:45:00Z", vec![bar(today, good)]).sound.rows.len(), 1);

@@ -381,7 +381,7 @@ impl Desk {
             Ok(decoded) => {
                 let id = self.store.keep_answer(answer).await?;
                 let pages: Vec<Page<'_>> = asked.pages.iter().map(Answered::page).collect();
-                self.keep(&post, &series, id, asked.asked_at, &decoded, &pages).await?;
+                self.keep(&post, &series, id, (asked.asked_at, asked.answered_at), &decoded, &pages).await?;
                 id
             }
             Err(failure) => {
@@ -400,12 +400,12 @@ impl Desk {
         post: &Post<'_>,
         series: &SeriesRow,
         fetch: i64,
-        asked_at: Timestamp,
+        (asked_at, answered_at): (Timestamp, Timestamp),
         decoded: &Decoded,
         pages: &[Page<'_>],
     ) -> Result<(), ServiceError> {
         let interval = series.key.interval;
-        let standards = Standards { calendar: post.calendar, interval, asked_at, any_price: post.offer.any_price };
+        let standards = Standards { calendar: post.calendar, interval, asked_at, answered_at, any_price: post.offer.any_price };
         let sorted = check::sort(&decoded.bars, &standards);
         let profile = &post.source.profile;
         let spelled = profile.symbols.of(&series.key.symbol);

@@ -82,7 +82,13 @@ impl Desk {
         match asked.outcome {
             Err(failure) => (tried.failure, tried.message) = (Some(failure.class.word().to_owned()), Some(failure.message)),
             Ok(decoded) => {
-                let standards = Standards { calendar, interval: offer.interval, asked_at: asked.asked_at, any_price: offer.any_price };
+                let standards = Standards {
+                    calendar,
+                    interval: offer.interval,
+                    asked_at: asked.asked_at,
+                    answered_at: asked.answered_at,
+                    any_price: offer.any_price,
+                };
                 let sorted = check::sort(&decoded.bars, &standards);
                 let spelled = profile.symbols.of(&instrument.symbol);
                 let text = |place: Place| {

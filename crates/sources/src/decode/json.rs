@@ -228,7 +228,9 @@ pub(crate) fn text_at(body: &[u8], pointer: &str) -> Option<String> {
 }
 
 fn descend<'b, S: DeserializeSeed<'b>>(body: &'b [u8], path: &[String], seed: S) -> Result<Option<S::Value>, Failure> {
-    let mut json = serde_json::Deserializer::from_slice(body);
+    // Checked once as a whole, so that no value in it has to be checked on its own.
+    let text = std::str::from_utf8(body).map_err(|e| unreadable(format!("the JSON is not UTF-8 from byte {} on", e.valid_up_to())))?;
+    let mut json = serde_json::Deserializer::from_str(text);
     let found = Descend { path, seed }.deserialize(&mut json).and_then(|found| json.end().map(|()| found));
     found.map_err(|e| broken(&e, body))
 }
@@ -399,10 +401,10 @@ fn lines(wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failur
 
 /// One array a column.
 fn columns(rows: &str, wanted: &[&str], with_text: bool, body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
-    let base = at(body, rows)?.ok_or_else(|| unreadable(format!("there is nothing at `{rows}` in the answer: {}", excerpt(body))))?;
     // The object's own entries are found in one pass; what lies deeper, below them.
     let mut entries: Vec<(String, &RawValue)> = vec![];
-    descend(base.get().as_bytes(), &[], Entries { each: |_, key: &str, value| entries.push((key.to_owned(), value)) })?;
+    descend(body, &tokens(rows), Entries { each: |_, key: &str, value| entries.push((key.to_owned(), value)) })?
+        .ok_or_else(|| unreadable(format!("there is nothing at `{rows}` in the answer: {}", excerpt(body))))?;
     let mut found: Vec<Vec<&RawValue>> = vec![];
     for name in wanted {
         let mut path = tokens(name);
@@ -412,8 +414,7 @@ fn columns(rows: &str, wanted: &[&str], with_text: bool, body: &[u8], sink: &mut
             Some(value) if !path.is_empty() => at_path(value.get().as_bytes(), &path)?,
             value => value,
         };
-        let column =
-            column.ok_or_else(|| unreadable(format!("there is no column at `{rows}{name}`: {}", excerpt(base.get().as_bytes()))))?;
+        let column = column.ok_or_else(|| unreadable(format!("there is no column at `{rows}{name}`: {}", excerpt(body))))?;
         let values = serde_json::from_str(column.get())
             .map_err(|_| unreadable(format!("`{rows}{name}` is no array: {}", excerpt(column.get().as_bytes()))))?;
         found.push(values);
