@@ -163,7 +163,7 @@ async fn main() -> ExitCode {
     let Cli { common, command } = Cli::parse();
     let serving = matches!(command, Command::Serve(_) | Command::Demo(_));
     let filter = tracing_subscriber::EnvFilter::try_from_env("MIZUNO_LOG")
-        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(if serving { "info,actix_server=warn" } else { "warn" }));
+        .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(if serving { "info,actix_server=warn,actix_http=off" } else { "warn" }));
     tracing_subscriber::fmt()
         .with_env_filter(filter)
         .with_writer(std::io::stderr)

@@ -79,8 +79,8 @@ impl Systematic {
                 "prices of {from} are {by} times as high throughout: another unit of the currency, or a basis adjusted for a split that lies outside this range; look at `adjusted` in its profile"
             ),
             Systematic::Steps(steps) => format!(
-                "the ratio of prices steps {} times: one of the two is adjusted and the other is not; set `adjusted` in the profile of the one that rewrites its past",
-                steps.len()
+                "the ratio of prices steps {}: one of the two is adjusted and the other is not; set `adjusted` in the profile of the one that rewrites its past",
+                if steps.len() == 1 { "once".to_owned() } else { format!("{} times", steps.len()) }
             ),
             Systematic::VolumeUnit(unit) => format!("one unit of volume of {from} is {unit}: set volume_unit = {unit} in its profile"),
             Systematic::Rounded(digits) => format!("{from} rounds prices to {digits} digits after the point: compare with a tolerance"),

@@ -30,11 +30,14 @@ function style(row: Coverage["rows"][number], i: number) {
   return { color: c.held / c.expected < 0.5 ? meaning.value.missing : meaning.value.some, ...edge };
 }
 
+/** The series without its interval, which the page names: symbol, side where it is not trades, source. */
+const named = (row: { series: string }) => row.series.split("/").filter((_, i) => i !== 1).join(" · ");
+
 const option = computed(() => ({
   animation: false,
-  grid: { left: 76, right: props.rows.length > most ? 40 : 12, top: 6, bottom: 48 },
+  grid: { left: 164, right: props.rows.length > most ? 40 : 12, top: 6, bottom: 48 },
   xAxis: { type: "category", data: props.columns, axisLabel: { color: meaning.value.faint }, axisLine: { lineStyle: { color: meaning.value.line } }, axisTick: { show: false } },
-  yAxis: { type: "category", inverse: true, data: props.rows.map((r) => r.symbol), axisLabel: { color: meaning.value.text, interval: 0 }, axisLine: { show: false }, axisTick: { show: false } },
+  yAxis: { type: "category", inverse: true, data: props.rows.map(named), axisLabel: { color: meaning.value.text, interval: 0 }, axisLine: { show: false }, axisTick: { show: false } },
   dataZoom: props.rows.length > most ? [{ type: "slider", yAxisIndex: 0, width: 18, right: 6, startValue: 0, endValue: most - 1, showDetail: false }, { type: "inside", yAxisIndex: 0, zoomOnMouseWheel: false, moveOnMouseWheel: true }] : [],
   tooltip: {
     confine: true,
