@@ -75,7 +75,7 @@ enum Command {
     },
     /// Write the bars of a series.
     #[command(
-        after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet"
+        after_help = "Examples:\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --source harbour --interval 1m --from 2025-04-09 --zone Pacific/Auckland -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet"
     )]
     Bars(commands::bars::Bars),
     /// Show held against expected, session by session or month by month.

@@ -174,7 +174,7 @@ async fn choose(desk: &Desk, setup: &Setup, ask: &Question) -> Result<SeriesRow,
         }
         _ => {
             let names: Vec<String> = found.iter().map(|s| s.key.to_string()).collect();
-            Err(Refusal::invalid(format!("several series fit: {}; name one with series=", names.join(", "))))
+            Err(Refusal::invalid(format!("several series fit: {}; say which source, or name the series", names.join(", "))))
         }
     }
 }
