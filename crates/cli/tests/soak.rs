@@ -207,8 +207,11 @@ async fn explained(service: &Service, dates: &std::ops::Range<TradeDate>) {
     let absent = |(id, cause): &&(&String, &String)| id.contains("@2025-04-02T21") && *cause == "fetch-failed";
     let others: Vec<_> = cellar.iter().filter(|c| !absent(c)).collect();
     assert!(cellar.len() == 22 && others.is_empty(), "{} gaps, others: {others:?}", cellar.len());
-    let unexpected: Vec<_> =
-        found.keys().filter(|id| !id.contains("/cellar@") && !id.starts_with("CRK") && !id.starts_with("OXB")).collect();
+    // The contract listed on the way has no prices yet, and says so.
+    let unpriced = |id: &str| id.starts_with("TDP-2025-07/");
+    assert!(found.iter().filter(|(id, _)| unpriced(id)).all(|(_, cause)| cause == "fetch-failed"), "{found:?}");
+    let known = |id: &&String| id.contains("/cellar@") || id.starts_with("CRK") || id.starts_with("OXB") || unpriced(id);
+    let unexpected: Vec<_> = found.keys().filter(|id| !known(id)).collect();
     assert!(unexpected.is_empty(), "nothing else is missing: {unexpected:?}");
 
     let quarantine = service.get("/quarantine?most=10000").await;
