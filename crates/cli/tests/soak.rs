@@ -9,8 +9,8 @@ use mizuno_sim::{faults::Faults, market::Market};
 use rand::Rng;
 use std::{collections::BTreeMap, time::Duration};
 
-/// Scenario seconds a second: a session of ALDX in under four.
-const SPEED: f64 = 7200.0;
+/// Scenario seconds a second: a day in under half a minute.
+const SPEED: f64 = 3600.0;
 
 /// Calendar days the soak lasts; ten sessions in `make soak`, a few in `make test`.
 fn days() -> i64 {

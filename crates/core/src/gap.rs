@@ -77,6 +77,8 @@ pub struct Asked {
     pub fetch: i64,
     /// The window asked for.
     pub window: Span,
+    /// When it was asked for, the last time: an answer knows nothing of what came after that.
+    pub sent: Timestamp,
     /// When the answer came.
     pub at: Timestamp,
     /// What came of it.

@@ -7,7 +7,7 @@ fn set(ranges: &[(i64, i64)]) -> Spans {
 }
 
 fn asked(fetch: i64, from: i64, to: i64, outcome: Outcome) -> Asked {
-    Asked { fetch, window: Slot(from)..Slot(to), at: Timestamp(fetch * 1000), outcome }
+    Asked { fetch, window: Slot(from)..Slot(to), sent: Timestamp(fetch * 1000), at: Timestamp(fetch * 1000), outcome }
 }
 
 #[test]

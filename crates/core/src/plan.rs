@@ -126,7 +126,7 @@ fn sessions_over<'c>(calendar: &'c Calendar, interval: Interval, span: &Span) ->
 }
 
 /// The slots that deserve a second look: those of the last `sessions` closed
-/// sessions at `now`, but for what has been answered since the newest of them
+/// sessions at `now`, but for what has been asked for, with an answer, since the newest of them
 /// was published, `delay` microseconds after its close. So each close brings
 /// one look, however often a collector runs, and a bar is looked at again
 /// after each of the `sessions` closes that follow it.
@@ -138,7 +138,7 @@ pub fn second_look(calendar: &Calendar, interval: Interval, sessions: u32, asked
     let recent = &all[closed.saturating_sub(sessions as usize)..closed];
     let Some(newest) = recent.last().map(published) else { return Spans::new() };
     let slots: Spans = recent.iter().flat_map(|s| s.slots(interval)).collect();
-    let since = |a: &&Asked| a.outcome != Outcome::Failed && a.at >= newest;
+    let since = |a: &&Asked| a.outcome != Outcome::Failed && a.sent >= newest;
     difference(&slots, &asked.iter().filter(since).map(|a| a.window.clone()).collect())
 }
 

@@ -55,7 +55,7 @@ fn a_second_look_is_taken_once_after_each_close() {
     let both = Spans::from([Slot::on(date("2025-04-08"))..Slot::on(date("2025-04-10"))]);
     assert_eq!(look(&[]), both, "the session in progress is not for a second look");
     let window = Slot::on(date("2025-04-09"))..Slot::on(date("2025-04-10"));
-    let ask = |at: &str, outcome| Asked { fetch: 1, window: window.clone(), at: at.parse().unwrap(), outcome };
+    let ask = |at: &str, outcome| Asked { fetch: 1, window: window.clone(), sent: at.parse().unwrap(), at: at.parse().unwrap(), outcome };
     assert_eq!(look(&[ask("2025-04-09T05:00:00Z", Outcome::Bars)]), both, "before the newest close was published, at 05:05");
     assert_eq!(look(&[ask("2025-04-10T02:00:00Z", Outcome::Failed)]), both, "without an answer");
     let first = Spans::from([Slot::on(date("2025-04-08"))..Slot::on(date("2025-04-09"))]);

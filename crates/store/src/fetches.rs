@@ -368,7 +368,7 @@ impl Store {
     pub async fn asked(&self, series: &[crate::series::SeriesRow]) -> Result<HashMap<i64, Vec<Asked>>> {
         let only = if let [one] = series { Some(one.id) } else { None };
         let rows = sqlx::query!(
-            "SELECT id, series_id, window_start, window_end, answered_at, state, rows FROM fetch WHERE (?1 IS NULL OR series_id = ?1) ORDER BY id",
+            "SELECT id, series_id, window_start, window_end, asked_at, answered_at, state, rows FROM fetch WHERE (?1 IS NULL OR series_id = ?1) ORDER BY id",
             only
         )
         .fetch_all(&self.readers)
@@ -380,7 +380,13 @@ impl Store {
                 ("stored", 0) => Outcome::Nothing,
                 _ => Outcome::Bars,
             };
-            let asked = Asked { fetch: r.id, window: Slot(r.window_start)..Slot(r.window_end), at: Timestamp(r.answered_at), outcome };
+            let asked = Asked {
+                fetch: r.id,
+                window: Slot(r.window_start)..Slot(r.window_end),
+                sent: Timestamp(r.asked_at),
+                at: Timestamp(r.answered_at),
+                outcome,
+            };
             out.entry(r.series_id).or_default().push(asked);
         }
         Ok(out)
