@@ -5,7 +5,7 @@ use mizuno_api::{BarVersion, Restatement};
 use mizuno_core::{Bar, SeriesKey, Slot, Timestamp, Versions, bar::Version};
 use mizuno_sources::{Page, decode};
 use mizuno_store::{
-    fetches::{FetchRow, Filter},
+    fetches::{AnsweredPage, FetchRow, Filter},
     series::SeriesRow,
 };
 
@@ -45,10 +45,7 @@ async fn place(
 ) -> Result<Option<(decode::Place, String)>, ServiceError> {
     let Some(post) = setup.post_of(&row.key) else { return Ok(None) };
     let answered = desk.store.answered_pages(fetch).await?;
-    let pages: Vec<Page<'_>> = answered
-        .iter()
-        .map(|p| Page { part: p.part.as_deref(), media_type: p.media_type.as_deref(), body: p.body.as_deref().unwrap_or_default() })
-        .collect();
+    let pages = to_understand(&answered);
     let profile = &post.source.profile;
     let symbol = profile.symbols.of(&post.symbol_for(setup, &row.key.symbol, &fetch.window));
     let most = profile.limits.largest_answer();
@@ -58,6 +55,14 @@ async fn place(
         let place = decoded.places[at];
         (place, decode::text_of(&post.offer.answer, &symbol, most, &pages, place))
     }))
+}
+
+/// Kept pages as the decoder takes them.
+pub(crate) fn to_understand(answered: &[AnsweredPage]) -> Vec<Page<'_>> {
+    answered
+        .iter()
+        .map(|p| Page { part: p.part.as_deref(), media_type: p.media_type.as_deref(), body: p.body.as_deref().unwrap_or_default() })
+        .collect()
 }
 
 fn values(digits: &Versions, bar: &Bar, withdrawn: bool) -> Vec<Option<String>> {

@@ -4,8 +4,7 @@
 //! without the network. Runs that were under way are taken up with the same
 //! order: the plan then asks only for what is still missing.
 
-use crate::{desk::Desk, error::ServiceError, run::Order, setup::Setup};
-use mizuno_sources::Page;
+use crate::{desk::Desk, error::ServiceError, lineage::to_understand, run::Order, setup::Setup};
 use mizuno_store::{
     fetches::{Failure, FetchRow},
     runs::{Reason, RunRow, State},
@@ -47,10 +46,7 @@ async fn replay(desk: &Arc<Desk>, setup: &Setup, rows: &[SeriesRow], fetch: &Fet
         return Ok(desk.store.mark_failed(fetch.id, failure).await?);
     };
     let answered = desk.store.answered_pages(fetch).await?;
-    let pages: Vec<Page<'_>> = answered
-        .iter()
-        .map(|p| Page { part: p.part.as_deref(), media_type: p.media_type.as_deref(), body: p.body.as_deref().unwrap_or_default() })
-        .collect();
+    let pages = to_understand(&answered);
     let (profile, symbol) = (&post.source.profile, post.symbol_for(setup, &series.key.symbol, &fetch.window));
     let most = profile.limits.largest_answer();
     match mizuno_sources::decode::decode(post.offer, post.venue, &profile.symbols.of(&symbol), most, &pages) {
