@@ -102,4 +102,10 @@ a.link {
 code {
   font-size: 12.5px;
 }
+pre.payload {
+  overflow-x: auto;
+  padding: 10px;
+  font-size: 12px;
+  border: 1px solid rgba(128, 128, 128, 0.3);
+}
 </style>

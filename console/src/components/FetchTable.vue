@@ -47,12 +47,3 @@ const moment = (text: string, zone: string) => (text.includes("T") ? wall(text, 
     </n-drawer-content>
   </n-drawer>
 </template>
-
-<style scoped>
-.payload {
-  overflow-x: auto;
-  padding: 10px;
-  font-size: 12px;
-  border: 1px solid rgba(128, 128, 128, 0.3);
-}
-</style>

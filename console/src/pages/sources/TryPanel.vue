@@ -70,12 +70,3 @@ async function go() {
     </plain-table>
   </template>
 </template>
-
-<style scoped>
-.payload {
-  overflow-x: auto;
-  padding: 10px;
-  font-size: 12px;
-  border: 1px solid rgba(128, 128, 128, 0.3);
-}
-</style>
