@@ -26,6 +26,7 @@ const overrides = { common: { primaryColor: "#2b7a9b", primaryColorHover: "#3a8f
             <router-link :to="{ name: 'instruments' }">Instruments</router-link>
             <router-link :to="{ name: 'runs' }">Runs</router-link>
             <router-link :to="{ name: 'sources' }">Sources</router-link>
+            <router-link :to="{ name: 'trust' }">Trust or doubt</router-link>
             <router-link :to="{ name: 'aside' }">Set aside</router-link>
           </nav>
           <span class="right" :style="{ color: meaning.faint }">

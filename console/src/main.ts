@@ -10,6 +10,7 @@ const router = createRouter({
     { path: "/instruments/:symbol", name: "instrument", component: () => import("./pages/instrument/InstrumentPage.vue") },
     { path: "/instruments", name: "instruments", component: () => import("./pages/instruments/InstrumentsPage.vue") },
     { path: "/sources", name: "sources", component: () => import("./pages/sources/SourcesPage.vue") },
+    { path: "/trust", name: "trust", component: () => import("./pages/trust/TrustPage.vue") },
     { path: "/aside", name: "aside", component: () => import("./pages/aside/AsidePage.vue") },
     { path: "/runs/:id?", name: "runs", component: () => import("./pages/runs/RunsPage.vue") },
     { path: "/:rest(.*)", redirect: "/" },

@@ -3,7 +3,7 @@
 import { NProgress } from "naive-ui";
 import type { Source } from "../composables/api";
 import { useMeaning } from "../composables/meaning";
-import { count, wall } from "../composables/show";
+import { count, percent, wall } from "../composables/show";
 import PlainTable from "./PlainTable.vue";
 
 defineProps<{ sources: readonly Source[]; zone: string }>();
@@ -12,7 +12,7 @@ const words: Record<string, string> = { ready: "asked as needed", "left-alone": 
 </script>
 
 <template>
-  <plain-table :headers="['Source', 'State', 'Calls in the last minute', 'Calls today', 'Key']">
+  <plain-table :headers="['Source', 'State', 'Calls in the last minute', 'Calls today', 'Key', 'Complete', 'Missing']" :numbers="[5, 6]">
     <tr v-for="s in sources" :key="s.name">
       <td><b>{{ s.name }}</b> · {{ s.title }}</td>
       <td :style="s.state === 'paused' ? { color: meaning.missing, fontWeight: 600 } : {}">{{ words[s.state] ?? s.state }}<template v-if="s.until"> {{ wall(s.until, zone) }} {{ zone }}</template></td>
@@ -22,6 +22,8 @@ const words: Record<string, string> = { ready: "asked as needed", "left-alone": 
       </td>
       <td>{{ s.calls_a_day == null ? "not limited" : `${count(s.calls_today ?? 0)} of ${count(s.calls_a_day)}` }}</td>
       <td>{{ s.key == null ? "none needed" : s.key ? "in the environment" : "not set" }}</td>
+      <td class="number">{{ percent(s.completeness) }}</td>
+      <td class="number">{{ count(s.completeness.missing) }}</td>
     </tr>
   </plain-table>
 </template>

@@ -18,6 +18,10 @@ export type ListChange = Schemas["ListChange"];
 export type Tried = Schemas["Tried"];
 export type Quarantined = Schemas["Quarantined"];
 export type BarVersion = Schemas["BarVersion"];
+export type Finding = Schemas["Finding"];
+export type Restatement = Schemas["Restatement"];
+export type Compared = Schemas["Compared"];
+export type Lineup = Schemas["Lineup"];
 export type Excuse = Schemas["Excuse"];
 export type Event = Schemas["Event"];
 type Problem = Schemas["Problem"];
@@ -31,6 +35,8 @@ export interface Bar {
   low: number;
   close: number;
   volume: number | null;
+  /** In golden series: whose bar it is. */
+  source?: string;
 }
 
 async function ask<T>(path: string, init?: RequestInit): Promise<T> {

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/audits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks a source again for a random sample of what a collector holds, to see whether it says the same. */
+        post: operations["start_audit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/bars": {
         parameters: {
             query?: never;
@@ -11,8 +28,28 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Bars of one series. A daily bar has a `date`, others a `time`; prices are exact decimals. */
+        /**
+         * Bars of one series, of the golden one when no source is asked for. A daily bar has a `date`, others a `time`;
+         *     prices are exact decimals; in a golden series each bar names its `source`.
+         */
         get: operations["serve_bars"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The checks, and how they look when `checks.toml` does not say otherwise. */
+        get: operations["list_checks"];
         put?: never;
         post?: never;
         delete?: never;
@@ -82,7 +119,7 @@ export interface paths {
         /** All excuses ever given, newest first. */
         get: operations["list_excuses"];
         put?: never;
-        /** Accepts absences, with a name and a note; all of them or, when one cannot be found, none. */
+        /** Accepts absences or findings, with a name and a note; all of them or, when one cannot be found, none. */
         post: operations["give_excuse"];
         delete?: never;
         options?: never;
@@ -158,6 +195,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the checks find in the bars as they are now: doubts first, then the newest. */
+        get: operations["list_findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/gaps": {
         parameters: {
             query?: never;
@@ -167,6 +221,23 @@ export interface paths {
         };
         /** The gaps, newest first. */
         get: operations["list_gaps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/holes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The gaps, those of many series at once told as one; newest first. */
+        get: operations["list_holes"];
         put?: never;
         post?: never;
         delete?: never;
@@ -201,6 +272,23 @@ export interface paths {
         };
         /** Every version a bar has had, with the fetch that brought it and the very line or element it stands on. */
         get: operations["trace_bar"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lineup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the sources of an instrument rank in its golden series, who takes part and who does not, and why. */
+        get: operations["show_lineup"];
         put?: never;
         post?: never;
         delete?: never;
@@ -271,6 +359,23 @@ export interface paths {
         get: operations["list_quarantine"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/quarantine/{id}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a bar that was held back, or leaves the one held before. */
+        post: operations["decide"];
         delete?: never;
         options?: never;
         head?: never;
@@ -487,6 +592,22 @@ export interface components {
             /** @description Whether the source took the bar back. */
             withdrawn: boolean;
         };
+        /** @description A check, and how it looks when nobody says otherwise. */
+        CheckInfo: {
+            /** @description What its findings mean. */
+            explanation: string;
+            /**
+             * Format: double
+             * @description Its limit.
+             */
+            limit: number;
+            /** @description Its name. */
+            name: string;
+            /** @description `doubt` or `notice`. */
+            severity: string;
+            /** @description What the limit counts. */
+            unit: string;
+        };
         /** @description A collector now. */
         CollectorStatus: {
             /** @description What it is for. */
@@ -600,8 +721,10 @@ export interface components {
              * @description How many.
              */
             count: number;
-            /** @description `late`, `failed`, `missing` or `quarantined`. */
+            /** @description `late`, `failed`, `paused`, `missing`, `quarantined`, `suspicious`, `held-back` or `restated`. */
             kind: string;
+            /** @description Whether it needs a person; otherwise it is only to be known. */
+            needs_a_person: boolean;
             /** @description What to do next, in a sentence. */
             next: string;
             /** @description What it is, in a sentence. */
@@ -629,6 +752,13 @@ export interface components {
             /** @description Symbol of its instrument. */
             symbol: string;
         };
+        /** @description What a person decides of a bar that was held back. */
+        Decide: {
+            /** @description Who decides. */
+            by: string;
+            /** @description Whether to take it; otherwise the bar held before stays. */
+            take: boolean;
+        };
         /** @description Something that happened, as sent on `/api/v1/events`. */
         Event: {
             /** @enum {string} */
@@ -651,6 +781,8 @@ export interface components {
         Excuse: {
             /** @description Who accepted it. */
             by: string;
+            /** @description The check whose finding is accepted; absent for an absence. */
+            finding?: string | null;
             /** @description First excused moment. */
             from: string;
             /** @description When. */
@@ -772,6 +904,36 @@ export interface components {
              */
             status?: number | null;
         };
+        /** @description Something a check noticed about a bar or a stretch of bars. */
+        Finding: {
+            /** @description Whether a person accepted it. */
+            accepted: boolean;
+            /**
+             * Format: int64
+             * @description How many bars it is about.
+             */
+            bars: number;
+            /** @description The check. */
+            check: string;
+            /** @description The figures that gave it away. */
+            detail: string;
+            /** @description What the other sources of this instrument have there, in a sentence. */
+            evidence: string;
+            /** @description What such a finding means and what to do, in a sentence or two. */
+            explanation: string;
+            /** @description The first bar. */
+            from: string;
+            /** @description What to call it in an excuse, as in `KBF/1m/lodestar@2025-04-08T00:15:00Z#spike`. */
+            id: string;
+            /** @description The series it is about. */
+            series: string;
+            /** @description `doubt` (the golden series prefers another source's bars) or `notice`. */
+            severity: string;
+            /** @description The end of the last. */
+            to: string;
+            /** @description The stretch as a person at the venue would say it. */
+            when: string;
+        };
         /** @description A symbol an instrument had before. */
         FormerSymbol: {
             /** @description The symbol. */
@@ -815,6 +977,42 @@ export interface components {
             /** @description The stretch as a person at the venue would say it. */
             when: string;
         };
+        /** @description Gaps of one cause over the same stretch, in one series or in many of one venue, source, interval and side. */
+        Hole: {
+            /** @description The cause in a sentence. */
+            because: string;
+            /** @description The cause. */
+            cause: string;
+            /** @description First missing slot. */
+            from: string;
+            /** @description The ids of its gaps. */
+            gaps: string[];
+            /** @description The interval. */
+            interval: string;
+            /**
+             * Format: int64
+             * @description Of how many of this venue, source, interval and side.
+             */
+            of: number;
+            /**
+             * Format: int64
+             * @description How many series miss it.
+             */
+            series: number;
+            /**
+             * Format: int64
+             * @description Missing slots in all series.
+             */
+            slots: number;
+            /** @description The source. */
+            source: string;
+            /** @description End of the last missing slot. */
+            to: string;
+            /** @description The venue. */
+            venue: string;
+            /** @description The stretch as a person at the venue would say it. */
+            when: string;
+        };
         /** @description Something that trades. */
         Instrument: {
             /** @description ISO 4217 code of its currency. */
@@ -843,6 +1041,40 @@ export interface components {
             tick_size?: string | null;
             /** @description Code of its venue. */
             venue: string;
+        };
+        /** @description A source without a part in a golden series. */
+        LeftOut: {
+            /** @description The source. */
+            source: string;
+            /** @description Why. */
+            why: string;
+        };
+        /** @description The sources of a golden series. */
+        Lineup: {
+            /** @description How complete it is. */
+            completeness: components["schemas"]["Completeness"];
+            /** @description Those that do not, and why. */
+            left_out: components["schemas"]["LeftOut"][];
+            /** @description How its sources rank, best first, from a trade date on. */
+            ranks: components["schemas"]["RankedFrom"][];
+            /** @description The golden series. */
+            series: string;
+            /** @description The sources that take part. */
+            sources: components["schemas"]["LineupSource"][];
+        };
+        /** @description A source of a golden series. */
+        LineupSource: {
+            /** @description How its prices come to be as traded, in words. */
+            basis: string;
+            /** @description How complete it is. */
+            completeness: components["schemas"]["Completeness"];
+            /**
+             * Format: int64
+             * @description Its bars that are doubted, so that another source goes before it.
+             */
+            doubted: number;
+            /** @description The source. */
+            source: string;
         };
         /** @description Something a list said that it had not said before. */
         ListChange: {
@@ -898,6 +1130,8 @@ export interface components {
         NewExcuse: {
             /** @description Who accepts it. */
             by: string;
+            /** @description Ids of findings. */
+            findings?: string[];
             /** @description First trade date or instant. */
             from?: string | null;
             /** @description Ids of gaps. */
@@ -929,6 +1163,8 @@ export interface components {
             at?: string | null;
             /** @description What is wrong, in a sentence. */
             because: string;
+            /** @description What was decided of it, by whom and when; only of bars that were held back. */
+            decision?: string | null;
             /**
              * Format: int64
              * @description The fetch that first brought it.
@@ -936,6 +1172,11 @@ export interface components {
             fetch: number;
             /** @description What is wrong, one word. */
             flaw: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
             /**
              * Format: int64
              * @description Its line or element in that page, from 1.
@@ -950,6 +1191,13 @@ export interface components {
             series: string;
             /** @description The row itself. */
             text: string;
+        };
+        /** @description Sources in order of rank. */
+        RankedFrom: {
+            /** @description First trade date; absent for the beginning. */
+            from?: string | null;
+            /** @description Best first. */
+            sources: string[];
         };
         /** @description What a reload changed. */
         Reloaded: {
@@ -1119,6 +1367,8 @@ export interface components {
              * @description Calls of its present day, where days are counted.
              */
             calls_today?: number | null;
+            /** @description How complete its series are, all together. */
+            completeness: components["schemas"]["Completeness"];
             /** @description Whether its key is in the environment; absent for sources without keys. */
             key?: boolean | null;
             /** @description Its name. */
@@ -1129,6 +1379,16 @@ export interface components {
             title: string;
             /** @description Until when, when it is not ready. */
             until?: string | null;
+        };
+        /** @description What to ask for again, to see whether a source still says the same. */
+        StartAudit: {
+            /** @description The collector. */
+            collector: string;
+            /**
+             * Format: int32
+             * @description So many windows of what it holds, taken at random.
+             */
+            windows: number;
         };
         /** @description What to collect now. */
         StartRun: {
@@ -1149,7 +1409,7 @@ export interface components {
             all_clear: boolean;
             /** @description The collectors. */
             collectors: components["schemas"]["CollectorStatus"][];
-            /** @description What needs a person, worst first; empty exactly when `all_clear`. */
+            /** @description What needs a person, worst first, and then what is only to be known; empty exactly when `all_clear`. */
             concerns: components["schemas"]["Concern"][];
             /** @description Whose service this is. */
             desk: string;
@@ -1321,17 +1581,42 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    start_audit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartAudit"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+        };
+    };
     serve_bars: {
         parameters: {
             query?: {
-                /** @description Name of a series, as in `KBF/1m/harbour`; or give `instrument` and `interval`. */
+                /** @description Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instrument` and `interval`. */
                 series?: string;
                 /** @description Symbol of an instrument, present or former. */
                 instrument?: string;
                 /** @description Interval, as collected. */
                 interval?: string;
-                /** @description Source, when several have the series. */
+                /** @description Source; the golden series when left out. */
                 source?: string;
+                /** @description `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`. */
+                side?: string;
                 /** @description First trade date or instant. */
                 from?: string;
                 /** @description Last trade date, included, or an instant, not included. */
@@ -1377,6 +1662,25 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_checks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckInfo"][];
                 };
             };
         };
@@ -1615,6 +1919,38 @@ export interface operations {
             };
         };
     };
+    list_findings: {
+        parameters: {
+            query?: {
+                /** @description Symbol of an instrument. */
+                instrument?: string;
+                /** @description Name of a series. */
+                series?: string;
+                /** @description Name of a source. */
+                source?: string;
+                /** @description Name of a check. */
+                check?: string;
+                /** @description Also those that a person accepted; not when left out. */
+                accepted?: boolean;
+                /** @description At most; 500 when left out. */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"][];
+                };
+            };
+        };
+    };
     list_gaps: {
         parameters: {
             query?: {
@@ -1622,6 +1958,8 @@ export interface operations {
                 instrument?: string;
                 /** @description Name of a series. */
                 series?: string;
+                /** @description Name of a source. */
+                source?: string;
                 /** @description An interval. */
                 interval?: string;
                 /** @description A cause; when left out, all that asking or excusing can close: not `beyond-reach`, not `not-yet-due`. */
@@ -1630,6 +1968,8 @@ export interface operations {
                 from?: string;
                 /** @description Last trade date, included, or an instant, not included. */
                 to?: string;
+                /** @description Instead the gaps of golden series: what none of an instrument's sources has. */
+                golden?: boolean;
                 /** @description Gaps at most; 1000 when left out. */
                 most?: number;
             };
@@ -1645,6 +1985,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Gap"][];
+                };
+            };
+        };
+    };
+    list_holes: {
+        parameters: {
+            query?: {
+                /** @description Symbol of an instrument. */
+                instrument?: string;
+                /** @description Name of a series. */
+                series?: string;
+                /** @description Name of a source. */
+                source?: string;
+                /** @description An interval. */
+                interval?: string;
+                /** @description A cause; when left out, all that asking or excusing can close: not `beyond-reach`, not `not-yet-due`. */
+                cause?: string;
+                /** @description First trade date or instant. */
+                from?: string;
+                /** @description Last trade date, included, or an instant, not included. */
+                to?: string;
+                /** @description Instead the gaps of golden series: what none of an instrument's sources has. */
+                golden?: boolean;
+                /** @description Gaps at most; 1000 when left out. */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hole"][];
                 };
             };
         };
@@ -1693,6 +2071,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BarVersion"][];
+                };
+            };
+        };
+    };
+    show_lineup: {
+        parameters: {
+            query: {
+                /** @description Symbol of an instrument. */
+                instrument: string;
+                /** @description Interval; 1d when left out. */
+                interval?: string;
+                /** @description `trade` (also when left out), `bid`, `ask` or `mid`. */
+                side?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lineup"];
                 };
             };
         };
@@ -1781,6 +2185,31 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Quarantined"][];
                 };
+            };
+        };
+    };
+    decide: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the row in quarantine */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decide"];
+            };
+        };
+        responses: {
+            /** @description Decided */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

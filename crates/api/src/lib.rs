@@ -4,9 +4,12 @@
 //! (`from`, `to`, `first`, `last`) is an instant for intraday series and a
 //! trade date for daily ones. Spans are half-open: `from` is in, `to` is not.
 
+mod findings;
 mod sources;
 mod trust;
+pub mod words;
 
+pub use findings::*;
 pub use sources::*;
 pub use trust::*;
 
@@ -27,7 +30,7 @@ pub struct Status {
     pub speed: f64,
     /// Whether nothing is late, failed, missing or in quarantine.
     pub all_clear: bool,
-    /// What needs a person, worst first; empty exactly when `all_clear`.
+    /// What needs a person, worst first, and then what is only to be known; empty exactly when `all_clear`.
     pub concerns: Vec<Concern>,
     /// The venues.
     pub venues: Vec<VenueStatus>,
@@ -42,8 +45,10 @@ pub struct Status {
 /// One thing that needs a person.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Concern {
-    /// `late`, `failed`, `missing` or `quarantined`.
+    /// `late`, `failed`, `paused`, `missing`, `quarantined`, `suspicious`, `held-back` or `restated`.
     pub kind: String,
+    /// Whether it needs a person; otherwise it is only to be known.
+    pub needs_a_person: bool,
     /// How many.
     pub count: u64,
     /// What it is, in a sentence.
@@ -94,6 +99,8 @@ pub struct SourceStatus {
     pub calls_today: Option<u32>,
     /// Calls it allows in a day, with the key we have or without.
     pub calls_a_day: Option<u32>,
+    /// How complete its series are, all together.
+    pub completeness: Completeness,
 }
 
 /// A collector now.
@@ -243,7 +250,7 @@ pub struct Gap {
     pub asked: u32,
     /// What the other sources of this instrument say of it, in a sentence.
     pub evidence: String,
-    /// `refetch`, `excuse` or `wait`.
+    /// `refetch`, `fill` (the golden series has it from another source; excuse it here, or leave it), `excuse` or `wait`.
     pub suggestion: String,
 }
 
@@ -338,6 +345,16 @@ pub struct StartRun {
     pub again: bool,
 }
 
+/// What to ask for again, to see whether a source still says the same.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct StartAudit {
+    /// The collector.
+    pub collector: String,
+    /// So many windows of what it holds, taken at random.
+    pub windows: u32,
+}
+
 /// How to take a run up again.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -362,6 +379,9 @@ pub struct NewExcuse {
     /// Ids of gaps.
     #[serde(default)]
     pub gaps: Vec<String>,
+    /// Ids of findings.
+    #[serde(default)]
+    pub findings: Vec<String>,
     /// Name of a series, with `from` and `to`.
     #[serde(default)]
     pub series: Option<String>,
@@ -396,6 +416,8 @@ pub struct Excuse {
     pub given_at: String,
     /// When it was taken back.
     pub revoked_at: Option<String>,
+    /// The check whose finding is accepted; absent for an absence.
+    pub finding: Option<String>,
 }
 
 /// One window asked for.
@@ -471,6 +493,8 @@ pub struct FetchPage {
 /// A row that is not believed.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Quarantined {
+    /// Its number.
+    pub id: i64,
     /// The series it came for.
     pub series: String,
     /// The fetch that first brought it.
@@ -487,6 +511,8 @@ pub struct Quarantined {
     pub because: String,
     /// The row itself.
     pub text: String,
+    /// What was decided of it, by whom and when; only of bars that were held back.
+    pub decision: Option<String>,
 }
 
 /// Something that happened, as sent on `/api/v1/events`.

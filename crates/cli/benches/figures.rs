@@ -3,12 +3,13 @@
 //! Speeds are ratios against a plain row-per-bar table in the same SQLite
 //! through the same SQLx, so that a noisy machine disturbs both alike.
 
+mod common;
+
+use common::{FIRST, Figures, HOLE_EVERY, NOW, Outcome, configure, median, year};
 use futures_util::{StreamExt, stream};
 use mizuno_config::Config;
-use mizuno_core::{Bar, Bars, Calendar, Interval, Price, SeriesKey, Slot, Span, Timestamp, TradeDate, Volume, clock::ClockFace};
+use mizuno_core::{Bar, Bars, Calendar, Interval, Price, SeriesKey, Slot, Span, Timestamp, Volume, clock::ClockFace};
 use mizuno_store::{Store, fetches::Understood};
-use rand::{Rng, SeedableRng};
-use rand_pcg::Pcg64Mcg;
 use sqlx::{Connection, QueryBuilder, Sqlite, SqliteConnection};
 use std::{
     fs,
@@ -25,17 +26,11 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 const COMPARED: usize = 20;
 /// Series-years in all: about ten million bars.
 const ALL: usize = 102;
-const FIRST: &str = "2024-01-02";
-const NOW: &str = "2025-02-01T00:00:00Z";
-/// Every bar in this many has no neighbour: one minute is left out, to be found as a gap.
-const HOLE_EVERY: usize = 30_000;
-
-type Outcome = Result<(), Box<dyn std::error::Error>>;
 
 #[tokio::main]
 async fn main() -> Outcome {
     let dir = TempDir::new()?;
-    let config = configure(dir.path())?;
+    let config = configure(dir.path(), ALL, &[])?;
     let calendar = Calendar::new(&config.venues["BNCH"], FIRST.parse()?.."2025-01-01".parse()?);
     let years: Vec<Bars> = (0..ALL).map(|i| year(&calendar, i as u64)).collect();
     let total: usize = years.iter().map(|y| y.rows.len()).sum();
@@ -114,7 +109,7 @@ async fn serving(table: &mut Figures, config: Config, data: &Path, years: &[Bars
     let service = mizuno_service::serve(options).await?;
     let base = format!("http://{}/api/v1", service.address);
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let serving = tokio::spawn(service.until(async { drop(stopped.await) }));
+    let serving = tokio::spawn(service.until(Box::pin(async { drop(stopped.await) })));
     let http = reqwest::Client::builder().no_proxy().no_gzip().no_zstd().build()?;
 
     let mut times = vec![];
@@ -132,56 +127,31 @@ async fn serving(table: &mut Figures, config: Config, data: &Path, years: &[Bars
     let mut times = vec![];
     for i in 0..15 {
         let began = Instant::now();
-        let body = http.get(format!("{base}/bars?instrument=B{:03}&interval=1m", i % ALL)).send().await?.bytes().await?;
+        let body = http.get(format!("{base}/bars?series=B{:03}/1m/bench", i % ALL)).send().await?.bytes().await?;
         times.push(began.elapsed());
         assert_eq!(body.iter().filter(|b| **b == b'\n').count(), years[i % ALL].rows.len() + 1);
     }
     let csv = median(times);
     table.add("a year of minutes as CSV, over HTTP", format!("{csv:.1?}"), "under 60 ms", csv < Duration::from_millis(60));
+
+    let mut times = vec![];
+    for i in 0..9 {
+        let began = Instant::now();
+        let pair = format!("{base}/comparison?here=B{:03}/1m/bench&there=B{:03}/1m/bench", i, i + 1);
+        let found: serde_json::Value = http.get(pair).send().await?.json().await?;
+        times.push(began.elapsed());
+        assert!(found["matched"].as_u64() > Some(98_000), "{found}");
+    }
+    let comparison = median(times);
+    table.add(
+        "two years of minutes compared, over HTTP",
+        format!("{comparison:.1?}"),
+        "under 50 ms",
+        comparison < Duration::from_millis(50),
+    );
     let _ = stop.send(());
     serving.await??;
     Ok(())
-}
-
-#[derive(Default)]
-struct Figures(String);
-
-impl Figures {
-    fn add(&mut self, what: &str, figure: String, wanted: &str, met: bool) {
-        let met = if met { "met" } else { "MISSED" };
-        self.0 += &format!("{what:<38} {figure:<58} {wanted:<14} {met}\n");
-    }
-}
-
-fn median(mut times: Vec<Duration>) -> Duration {
-    times.sort();
-    times[times.len() / 2]
-}
-
-/// One year of a random walk in cents, 390 bars a session, with a few minutes left out.
-fn year(calendar: &Calendar, seed: u64) -> Bars {
-    let mut dice = Pcg64Mcg::seed_from_u64(seed);
-    let mut price: i64 = dice.random_range(500..20_000);
-    let mut rows = Vec::with_capacity(98_280);
-    let mut since_hole = 0;
-    for session in &calendar.sessions()[..252] {
-        for span in session.slots(Interval::MINUTE).iter() {
-            for slot in (span.start.0..span.end.0).step_by(60_000_000) {
-                since_hole += 1;
-                if since_hole > HOLE_EVERY {
-                    since_hole = 0;
-                    continue;
-                }
-                let open = price;
-                price = (price + dice.random_range(-6..=6)).max(100);
-                let (high, low) = (open.max(price) + dice.random_range(0..5), open.min(price) - dice.random_range(0..5));
-                let volume = dice.random_range(1..4_000);
-                let [open, high, low, close] = [open, high, low, price].map(Price);
-                rows.push(Bar { slot: Slot(slot), open, high, low, close, volume: Some(Volume(volume)) });
-            }
-        }
-    }
-    Bars { price_scale: 2, volume_scale: 0, rows }
 }
 
 fn months(year: &Bars) -> Vec<Bars> {
@@ -227,40 +197,4 @@ async fn select(connection: &mut SqliteConnection, series: i64) -> Result<Vec<Ba
         Bar { slot: Slot(slot), open, high, low, close, volume: volume.map(Volume) }
     };
     Ok(rows.into_iter().map(bar).collect())
-}
-
-/// A configuration with one venue, one source that is never asked, and as many instruments as there are series.
-fn configure(dir: &Path) -> Result<Config, Box<dyn std::error::Error>> {
-    let write = |file: &str, text: &str| {
-        let path = dir.join("config").join(file);
-        fs::create_dir_all(path.parent().unwrap_or(dir))?;
-        fs::write(path, text)
-    };
-    write("mizuno.toml", "desk = \"bench\"\nlisten = \"127.0.0.1:0\"\n")?;
-    write(
-        "venues/bnch.toml",
-        "code = \"BNCH\"\nname = \"Bench\"\nzone = \"America/New_York\"\n[[week]]\nfrom = \"2024-01-01\"\ndays = [\"Mon\", \"Tue\", \"Wed\", \"Thu\", \"Fri\"]\nhours = [\"09:30-16:00\"]\n",
-    )?;
-    let last: TradeDate = Calendar::new(
-        &mizuno_config::venue::parse(Path::new("bnch"), &fs::read_to_string(dir.join("config/venues/bnch.toml"))?)
-            .map_err(|p| format!("{p:?}"))?,
-        FIRST.parse()?.."2025-01-01".parse()?,
-    )
-    .sessions()[251]
-        .date;
-    let mut list = "symbol,name,kind,venue,currency,tick_size,multiplier,listed,last_traded,former\n".to_owned();
-    for i in 0..ALL {
-        list += &format!("B{i:03},Bench {i},share,BNCH,USD,0.01,,,{last},\n");
-    }
-    write("instruments/bnch.csv", &list)?;
-    let harbour = include_str!("../../../demo/config/sources/harbour.toml");
-    write(
-        "sources/bench.toml",
-        &harbour.replace("name = \"harbour\"", "name = \"bench\"").replace("ALDX", "BNCH").replace("depth_days = 30\n", ""),
-    )?;
-    write(
-        "collectors/bench.toml",
-        &format!("name = \"bench\"\nsource = \"bench\"\nvenue = \"BNCH\"\ninterval = \"1m\"\nsince = \"{FIRST}\"\n"),
-    )?;
-    Ok(Config::load(&dir.join("config"))?)
 }

@@ -43,9 +43,7 @@ pub async fn demo(options: Demo) -> Result<Code, Failure> {
     }
     let mut start: Timestamp = mizuno_sim::DEMO_START.parse().map_err(Failure::new)?;
     if keep {
-        let store = Store::open(&data).await.map_err(Failure::new)?;
-        start = start.max(store.last_recorded());
-        store.close().await;
+        start = start.max(mizuno_service::known_until(&data).await.map_err(Failure::new)?);
     } else {
         Store::discard(&data).map_err(Failure::new)?;
     }

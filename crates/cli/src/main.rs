@@ -73,29 +73,29 @@ enum Command {
         #[arg(long)]
         interval: Option<String>,
     },
-    /// Write the bars of a series.
+    /// Write the bars of a series: of an instrument the golden one, each bar with its source.
     #[command(
-        after_help = "Examples:\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --source harbour --interval 1m --from 2025-04-09 --zone Pacific/Auckland -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet"
+        after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --source harbour --interval 1m --from 2025-04-09 --zone Pacific/Auckland -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet"
     )]
     Bars(commands::bars::Bars),
     /// Show held against expected, session by session or month by month.
     #[command(after_help = "Example: mizuno coverage 1m")]
     Coverage(commands::coverage::Coverage),
-    /// List what is missing, with the cause of each gap.
-    #[command(after_help = "Examples:\n  mizuno gaps\n  mizuno gaps --cause left-out --interval 1m")]
-    Gaps(commands::gaps::Gaps),
+    /// List what is missing, with the cause of each gap; what many series miss at once is told once.
+    #[command(after_help = "Examples:\n  mizuno gaps\n  mizuno gaps --cause left-out --interval 1m\n  mizuno gaps --golden")]
+    Gaps(commands::gaps::ListGaps),
     /// Fetch gaps again.
     #[command(after_help = "Examples:\n  mizuno repair QHC/1m/harbour@2025-04-02T00:30:00Z\n  mizuno repair --all")]
     Repair(commands::gaps::RepairGaps),
-    /// Accept an absence, with a name and a reason.
+    /// Accept an absence or a finding, with a name and a reason.
     #[command(
         after_help = "Example: mizuno excuse CRK/1d/harbour@2025-04-03 --by mere --note 'misprint at the source, confirmed by phone'"
     )]
     Excuse(commands::excuses::Excuse),
-    /// List the absences accepted so far, or take one back.
+    /// List what was accepted so far, or take one back.
     #[command(after_help = "Examples:\n  mizuno excuses\n  mizuno excuses --revoke 3")]
     Excuses {
-        /// Take this one back; its slots are missing again.
+        /// Take this one back; its slots are missing, or its bars doubted, again.
         #[arg(long, value_name = "ID")]
         revoke: Option<i64>,
     },
@@ -147,7 +147,24 @@ enum Command {
     /// List bars that a source changed after we held them.
     #[command(after_help = "Example: mizuno restatements --source lodestar --days 30")]
     Restatements(commands::trust::Restatements),
-    /// List rows that came and cannot be true.
+    /// List what the checks noticed about bars, with what other sources say.
+    #[command(
+        after_help = "Examples:\n  mizuno findings\n  mizuno findings --check spike --source lodestar\nExit code 3 says that there are some."
+    )]
+    Findings(commands::findings::Findings),
+    /// List the checks, or measure them on made-up series with known faults.
+    #[command(after_help = "Examples:\n  mizuno checks\n  mizuno checks --measure --specimens 200")]
+    Checks(commands::findings::Checks),
+    /// Show which sources make an instrument's golden series, how they rank, and who is left out and why.
+    #[command(after_help = "Example: mizuno lineup SME")]
+    Lineup(commands::findings::WhoseLineup),
+    /// Ask a source again for a random sample of what is held, and say what it has changed.
+    #[command(after_help = "Example: mizuno audit aldx-daily --windows 20")]
+    Audit(commands::runs::AuditIt),
+    /// Take or refuse a bar that was held back, since its source changed it by more than its policy takes.
+    #[command(after_help = "Example: mizuno decide 17 --take --by mere")]
+    Decide(commands::findings::Decision),
+    /// List rows that came and cannot be true, or are held back.
     #[command(after_help = "Example: mizuno quarantine")]
     Quarantine,
     /// Follow what happens, until Ctrl-C.
@@ -206,6 +223,11 @@ async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failu
         Command::Compare(ask) => commands::trust::compare(&client()?, ask).await,
         Command::Lineage { bar } => commands::trust::lineage(&client()?, &bar).await,
         Command::Restatements(ask) => commands::trust::restatements(&client()?, ask).await,
+        Command::Findings(ask) => commands::findings::findings(&client()?, ask).await,
+        Command::Checks(ask) => commands::findings::checks(&client()?, ask).await,
+        Command::Lineup(ask) => commands::findings::lineup(&client()?, ask).await,
+        Command::Audit(ask) => commands::runs::audit(&client()?, ask).await,
+        Command::Decide(ask) => commands::findings::decide(&client()?, ask).await,
         Command::Quarantine => commands::fetches::quarantine(&client()?).await,
         Command::Watch => commands::watch::watch(&client()?).await,
         Command::Openapi => {

@@ -37,7 +37,7 @@ pub async fn serve(options: Serve) -> Result<Code, Failure> {
 pub async fn run(options: mizuno_service::Options, greeting: &str) -> Result<Code, Failure> {
     let running = mizuno_service::serve(options).await.map_err(Failure::new)?;
     out!("mizuno listens on http://{}{greeting}", running.address);
-    running.until(told_to_stop()).await.map_err(Failure::new)?;
+    running.until(Box::pin(told_to_stop())).await.map_err(Failure::new)?;
     Ok(Code::Fine)
 }
 

@@ -3,6 +3,7 @@
 use crate::exit::Failure;
 use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
 use mizuno_api::Status;
+pub use mizuno_api::words::{bytes, count, counted, percent};
 use serde::Serialize;
 
 /// Prints a line of results. When nobody reads any more, as after `| head`, the program ends quietly.
@@ -83,51 +84,4 @@ pub fn table(headers: &[&str], numbers: &[usize], rows: Vec<Vec<String>>) {
 pub fn json<T: Serialize>(value: &T) -> Result<(), Failure> {
     out!("{}", serde_json::to_string_pretty(value).map_err(Failure::new)?);
     Ok(())
-}
-
-/// A whole number with its thousands apart.
-pub fn count(n: u64) -> String {
-    let digits = n.to_string();
-    let mut out = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(' ');
-        }
-        out.push(c);
-    }
-    out
-}
-
-/// So many of something, in the singular or the plural.
-pub fn counted(n: u64, what: &str) -> String {
-    format!("{} {what}{}", count(n), if n == 1 { "" } else { "s" })
-}
-
-pub fn bytes(n: u64) -> String {
-    match n {
-        0..10_240 => format!("{n} B"),
-        10_240..10_485_760 => format!("{} KiB", n / 1024),
-        _ => format!("{} MiB", n / 1_048_576),
-    }
-}
-
-/// How much of what is expected is held or excused; never rounded up to all of it.
-pub fn percent(c: &mizuno_api::Completeness) -> String {
-    if c.expected == 0 {
-        return "-".to_owned();
-    }
-    let share = 100.0 * (c.held + c.excused) as f64 / c.expected as f64;
-    if c.missing == 0 { "100 %".to_owned() } else { format!("{:.2} %", (share * 100.0).floor() / 100.0) }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn nearly_complete_is_not_shown_as_complete() {
-        let c = mizuno_api::Completeness { expected: 1_000_000, held: 999_999, excused: 0, missing: 1 };
-        assert_eq!(percent(&c), "99.99 %");
-        assert_eq!(count(1_234_567), "1 234 567");
-    }
 }

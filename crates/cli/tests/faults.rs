@@ -15,7 +15,7 @@ async fn through(fault: Vec<Fault>, changes: &[(&str, &str)]) -> (serde_json::Va
     service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-04-01", "--to", "2025-04-07"]);
     let fetches = service.get("/fetches").await;
     assert_eq!(fetches.as_array().unwrap().len(), 1, "{fetches}");
-    (fetches[0].clone(), service.text("/bars?instrument=KBF").await)
+    (fetches[0].clone(), service.text("/bars?series=KBF/1d/harbour").await)
 }
 
 fn instead(times: u32, status: u16, body: &str) -> Vec<Fault> {
@@ -98,7 +98,7 @@ async fn rows_that_cannot_be_true_are_in_quarantine_with_their_text() {
     let bench = Bench::new(Faults::only(instead(1, 200, &body)));
     let service = bench.serve();
     service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-04-01", "--to", "2025-04-07"]);
-    assert_eq!(service.text("/bars?instrument=KBF").await, "date,open,high,low,close,volume\r\n2025-04-02,1.00,1.00,1.00,1.00,\r\n");
+    assert_eq!(service.text("/bars?series=KBF/1d/harbour").await, "date,open,high,low,close,volume\r\n2025-04-02,1.00,1.00,1.00,1.00,\r\n");
     let rows = service.get("/quarantine").await;
     let mut found: Vec<_> = rows
         .as_array()
@@ -123,11 +123,11 @@ async fn a_restatement_is_a_further_version() {
     let service = bench.serve();
     service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-04-02", "--to", "2025-04-02"]);
     let then = bench.now();
-    let first = service.text(&format!("/bars?instrument=KBF&as_of={then}")).await;
+    let first = service.text(&format!("/bars?series=KBF/1d/harbour&as_of={then}")).await;
     assert!(first.contains("2025-04-02,1.00"), "{first}");
     tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     let again = service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-04-02", "--to", "2025-04-02", "--again"]);
     assert!(again.out.contains("1 restated"), "{}", again.out);
-    assert!(!service.text("/bars?instrument=KBF").await.contains("2025-04-02,1.00"));
-    assert_eq!(service.text(&format!("/bars?instrument=KBF&as_of={then}")).await, first, "the past stays as it was known");
+    assert!(!service.text("/bars?series=KBF/1d/harbour").await.contains("2025-04-02,1.00"));
+    assert_eq!(service.text(&format!("/bars?series=KBF/1d/harbour&as_of={then}")).await, first, "the past stays as it was known");
 }

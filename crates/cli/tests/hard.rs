@@ -30,7 +30,7 @@ async fn a_full_disk_is_named_and_nothing_that_was_stored_is_lost() {
     let disk = SmallDisk::mount(&bench.data());
     let service = bench.serve();
     assert_eq!(service.cli(&["collect", "daily", "-i", "KBF"]).code, 0);
-    let before = service.text("/bars?instrument=KBF").await;
+    let before = service.text("/bars?series=KBF/1d/harbour").await;
     assert!(before.lines().count() > 2000);
     fs::write(bench.data().join("ballast"), vec![0u8; 1 << 20]).unwrap_or_default();
     let mut padding = 0;
@@ -41,14 +41,14 @@ async fn a_full_disk_is_named_and_nothing_that_was_stored_is_lost() {
     assert_ne!(said.code, 0, "{said:?}");
     let excuse = service.cli(&["excuse", "OXB/1d/harbour@2016-01-04", "--by", "mere", "--note", "x"]);
     assert_ne!(excuse.code, 0);
-    assert_eq!(service.text("/bars?instrument=KBF").await, before, "what was stored is served as before");
+    assert_eq!(service.text("/bars?series=KBF/1d/harbour").await, before, "what was stored is served as before");
 
     for file in fs::read_dir(bench.data()).unwrap().flatten().filter(|f| f.file_name().to_string_lossy().starts_with("ballast")) {
         fs::remove_file(file.path()).unwrap();
     }
     let again = service.cli(&["collect", "daily", "-i", "OXB", "--from", "2024-01-01"]);
     assert_eq!(again.code, 0, "once there is room it goes on: {again:?}");
-    assert_eq!(service.text("/bars?instrument=KBF").await, before);
+    assert_eq!(service.text("/bars?series=KBF/1d/harbour").await, before);
     assert_eq!(service.stop(), Some(0));
     drop(disk);
 }

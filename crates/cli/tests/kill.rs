@@ -43,11 +43,11 @@ async fn a_load_survives_kills_at_random_moments() {
 
     // Every bar is there once, as it truly was.
     for symbol in bench.world.market.symbols() {
-        let held = service.text(&format!("/bars?instrument={symbol}&interval=1d")).await;
+        let held = service.text(&format!("/bars?series={symbol}/1d/harbour")).await;
         assert_eq!(held, common::true_days(&bench, &symbol), "{symbol}");
     }
     for symbol in ["KBF", "LNT.A", "QHC"] {
-        let held = service.text(&format!("/bars?instrument={symbol}&interval=1m&to=2025-04-09")).await;
+        let held = service.text(&format!("/bars?series={symbol}/1m/harbour&to=2025-04-09")).await;
         assert_eq!(held, common::true_minutes(&bench, symbol, "2025-03-11", "2025-04-09"), "{symbol}");
     }
     // The session in progress goes on growing while we look.
@@ -86,7 +86,7 @@ async fn an_answer_that_was_kept_is_understood_after_a_kill_without_the_network(
     let service = bench.serve();
     let said = service.cli(&["collect", "daily", "-i", "KBF"]);
     assert_eq!(said.code, 0, "{said:?}");
-    let before = service.text("/bars?instrument=KBF").await;
+    let before = service.text("/bars?series=KBF/1d/harbour").await;
     assert_eq!(service.stop(), Some(0));
 
     // As a kill between the two transactions leaves it: the answers kept, their bars not.
@@ -99,7 +99,7 @@ async fn an_answer_that_was_kept_is_understood_after_a_kill_without_the_network(
     let calls = bench.world.calls().len();
 
     let service = bench.serve();
-    assert_eq!(service.text("/bars?instrument=KBF").await, before);
+    assert_eq!(service.text("/bars?series=KBF/1d/harbour").await, before);
     assert_eq!(bench.world.calls().len(), calls, "no call was needed");
     let fetches = service.get("/fetches").await;
     assert!(fetches.as_array().unwrap().iter().all(|f| f["state"] == "stored" && f["bars_new"].as_u64() > Some(0)));

@@ -14,7 +14,7 @@ async fn every_bad_question_gets_a_problem_that_names_it() {
     assert_eq!(service.cli(&["collect", "daily", "-i", "KBF"]).code, 0);
     for (path, status, words) in [
         ("/bars?instrument=KBX", 404, "no instrument `KBX`; did you mean KBF"),
-        ("/bars?instrument=KBF&interval=5m", 404, "no series `KBF/5m/*`; did you mean KBF/1d/harbour"),
+        ("/bars?instrument=KBF&interval=5m", 404, "no series `KBF/5m/golden`; did you mean KBF/1d/harbour"),
         ("/bars?instrument=KBF&interval=soon", 400, "`soon` is not an interval"),
         ("/bars?instrument=KBF&from=2025-04-09&to=2025-04-01", 400, "from 2025-04-09 to 2025-04-01 is empty"),
         ("/bars?instrument=KBF&from=yesterday", 400, "from: `yesterday` is neither a trade date"),
@@ -59,7 +59,7 @@ async fn every_bad_question_gets_a_problem_that_names_it() {
         assert_eq!(got, status, "{path}: {problem}");
         assert!(problem["detail"].as_str().unwrap().contains(words), "{path}: {problem}");
     }
-    let empty = service.text("/bars?instrument=KBF&from=2031-01-01").await;
+    let empty = service.text("/bars?series=KBF/1d/harbour&from=2031-01-01").await;
     assert_eq!(empty, "date,open,high,low,close,volume\r\n", "an empty range is an empty file with a header");
 }
 
@@ -68,7 +68,7 @@ async fn answers_can_be_validated_compressed_and_are_for_this_host_only() {
     let bench = Bench::new(Faults::default());
     let service = bench.serve();
     assert_eq!(service.cli(&["collect", "daily", "-i", "KBF"]).code, 0);
-    let url = format!("{}/api/v1/bars?instrument=KBF", service.url);
+    let url = format!("{}/api/v1/bars?series=KBF/1d/harbour", service.url);
     let first = client().get(&url).send().await.unwrap();
     let tag = first.headers()["etag"].clone();
     assert_eq!(first.headers()["mizuno-series"], "KBF/1d/harbour");

@@ -56,9 +56,13 @@ async fn from_an_empty_directory_to_a_file() {
     assert_eq!(service.cli(&["excuses", "--revoke", "1"]).code, 0);
     assert!(!service.cli(&["gaps", "--instrument", "OXB", "--to", "2025-04-09"]).out.is_empty(), "an excuse can be taken back");
 
-    let csv = service.cli(&["bars", "KBF"]);
+    let csv = service.cli(&["bars", "KBF", "--source", "harbour"]);
     assert_eq!(csv.out, common::true_days(&bench, "KBF"));
     assert!(csv.err.contains("KBF/1d/harbour: expected="), "{}", csv.err);
+    let golden = service.cli(&["bars", "KBF"]);
+    assert!(golden.err.contains("KBF/1d/golden: expected="), "{}", golden.err);
+    let named = csv.out.lines().enumerate().map(|(i, l)| format!("{l},{}\r\n", if i == 0 { "source" } else { "harbour" }));
+    assert_eq!(golden.out, named.collect::<String>(), "of one source the best is its own, and named");
     assert_eq!(service.cli(&["bars", "gul", "--from", "2025-04-01"]).code, 0, "a former symbol finds the instrument");
 
     assert_eq!(service.stop(), Some(0));
@@ -81,7 +85,7 @@ async fn a_parquet_file_has_decimal_prices_and_utc_stamps() {
     assert_eq!(kinds[1], ("open".to_owned(), Some(LogicalType::decimal(2, 18))));
     assert_eq!(file.metadata().file_metadata().num_rows(), 2 * 345);
 
-    let csv = service.cli(&["bars", "KBF", "--interval", "1m", "--to", "2025-04-09"]);
+    let csv = service.cli(&["bars", "KBF/1m/harbour", "--to", "2025-04-09"]);
     assert_eq!(csv.out, common::true_minutes(&bench, "KBF", "2025-04-08", "2025-04-09"));
     let here = service.cli(&["bars", "KBF/1m/harbour", "--from", "2025-04-09", "--zone", "Pacific/Auckland", "--columns", "time,close"]);
     assert!(here.out.starts_with("time,close\r\n2025-04-09T10:00:00+12:00,"), "{}", here.out);
@@ -97,11 +101,11 @@ async fn what_was_known_then_stays_known_as_it_was() {
     service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-04-01", "--to", "2025-04-04"]);
     let then = bench.now();
     tokio::time::sleep(std::time::Duration::from_millis(60)).await;
-    let before = service.text(&format!("/bars?instrument=KBF&as_of={then}")).await;
+    let before = service.text(&format!("/bars?series=KBF/1d/harbour&as_of={then}")).await;
     assert_eq!(before.lines().count(), 5);
     service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-03-01"]);
-    assert_eq!(service.text(&format!("/bars?instrument=KBF&as_of={then}")).await, before, "learned later, not shown");
-    assert!(service.text("/bars?instrument=KBF").await.lines().count() > 20);
+    assert_eq!(service.text(&format!("/bars?series=KBF/1d/harbour&as_of={then}")).await, before, "learned later, not shown");
+    assert!(service.text("/bars?series=KBF/1d/harbour").await.lines().count() > 20);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -131,15 +135,15 @@ async fn collectors_keep_up_by_themselves_through_a_close() {
     let service = bench.serve();
     for _ in 0..100 {
         tokio::time::sleep(std::time::Duration::from_millis(100)).await;
-        let rows = service.text("/bars?instrument=KBF&from=2025-04-10").await;
+        let rows = service.text("/bars?series=KBF/1d/harbour&from=2025-04-10").await;
         if rows.lines().count() == 2 && bench.now() > "2025-04-10T05:25:00Z".parse().unwrap() {
             break;
         }
     }
     service.settled().await;
-    let minutes = service.text("/bars?instrument=KBF&interval=1m").await;
+    let minutes = service.text("/bars?series=KBF/1m/harbour").await;
     assert_eq!(minutes, common::true_minutes(&bench, "KBF", "2025-04-10", "2025-04-10"), "the whole session, the last minute too");
-    let daily = service.text("/bars?instrument=KBF&from=2025-04-10").await;
+    let daily = service.text("/bars?series=KBF/1d/harbour&from=2025-04-10").await;
     assert_eq!(daily.lines().count(), 2, "the day's bar came after the close: {daily}");
     let status = service.cli(&["status"]);
     assert_eq!(status.code, 0, "{}", status.out);

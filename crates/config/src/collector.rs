@@ -43,6 +43,12 @@ pub struct Collector {
     /// When it runs; never by itself when left out.
     #[serde(default)]
     pub schedule: Option<Schedule>,
+    /// What it repairs by itself.
+    #[serde(default)]
+    pub repair: Budget,
+    /// When it asks again for a random sample of what is held; never by itself when left out.
+    #[serde(default)]
+    pub audit: Option<Audit>,
 }
 
 fn trade() -> Side {
@@ -61,6 +67,40 @@ impl Default for SecondLook {
     fn default() -> Self {
         SecondLook { sessions: 3 }
     }
+}
+
+/// How much a scheduled run asks for again that was asked for in vain before.
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Budget {
+    /// Windows at most; newest first, the others another time.
+    pub windows_a_run: u32,
+}
+
+impl Default for Budget {
+    fn default() -> Self {
+        Budget { windows_a_run: 200 }
+    }
+}
+
+/// A look at whether a source has changed what it said long ago.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Audit {
+    /// Windows asked for again each time.
+    pub windows: u32,
+    /// When, as a cron expression on the venue's clock.
+    #[serde(deserialize_with = "cron")]
+    pub cron: Box<Cron>,
+}
+
+fn cron<'de, D: Deserializer<'de>>(d: D) -> Result<Box<Cron>, D::Error> {
+    let text = String::deserialize(d)?;
+    CronParser::new().parse(&text).map(Box::new).map_err(|e| D::Error::custom(not_cron(&text, &e)))
+}
+
+fn not_cron(text: &str, why: &dyn std::fmt::Display) -> String {
+    format!("`{text}` is not a cron expression: {why}; write minute hour day month weekday, as in 30 6 * * 1-5")
 }
 
 /// When a collector runs.
@@ -99,9 +139,7 @@ impl<'de> Deserialize<'de> for Schedule {
             ScheduleFile { after_close: None, every: None, cron: None, dropped: Some(quiet) } => Ok(Schedule::Dropped(quiet)),
             ScheduleFile { after_close: None, every: None, cron: Some(text), dropped: None } => match CronParser::new().parse(&text) {
                 Ok(cron) => Ok(Schedule::Cron(Box::new(cron))),
-                Err(e) => Err(D::Error::custom(format!(
-                    "`{text}` is not a cron expression: {e}; write minute hour day month weekday, as in 30 6 * * 1-5"
-                ))),
+                Err(e) => Err(D::Error::custom(not_cron(&text, &e))),
             },
             _ => Err(D::Error::custom(
                 "a schedule is one of: after_close = \"30m\" (after each close), every = \"5m\" (while open, at least 1s), cron = \"30 6 * * 1-5\", dropped = \"5s\" (when files have been dropped into a folder)",

@@ -6,22 +6,28 @@
 //! instruments/*.csv    what can be traded
 //! sources/*.toml       source profiles
 //! collectors/*.toml    standing orders
+//! ranking.toml         which source goes before which; may be absent
+//! checks.toml          other limits for the checks; may be absent
 //! ```
 //!
 //! Every problem found is a [`Problem`] with file and line, what is wrong and
 //! what was expected; [`Config::load`] returns all of them at once.
 
+mod checks;
 pub mod collector;
 mod instruments;
 pub mod problem;
 pub mod profile;
+mod ranking;
 mod text;
 pub mod venue;
 
+pub use checks::Checks;
 pub use collector::{Collector, Schedule};
 pub use instruments::{parse as parse_instruments, sound_symbol};
 pub use problem::{Problem, Problems};
 pub use profile::Profile;
+pub use ranking::{Ranked, Ranking};
 
 use mizuno_core::{Instrument, Venue};
 use serde::Deserialize;
@@ -55,7 +61,14 @@ pub struct Config {
     pub sources: BTreeMap<String, Profile>,
     /// Collectors by name.
     pub collectors: BTreeMap<String, Collector>,
+    /// Which source goes before which.
+    pub ranking: Ranking,
+    /// How the checks look.
+    pub checks: Checks,
 }
+
+/// The name that golden series have in the place of a source; no source may carry it.
+pub const GOLDEN: &str = "golden";
 
 impl Config {
     /// Reads the directory `dir`.
@@ -80,6 +93,8 @@ impl Config {
         let instruments = instruments.map_err(&mut keep).unwrap_or_default();
         let sources = sources.map_err(&mut keep).unwrap_or_default();
         let collectors = collectors.map_err(&mut keep).unwrap_or_default();
+        let ranking = if_there(dir, Path::new("ranking.toml"), Ranking::parse).map_err(&mut keep).unwrap_or_default();
+        let checks = if_there(dir, Path::new("checks.toml"), Checks::parse).map_err(&mut keep).unwrap_or_default();
         if let (Some(service), true) = (service, problems.is_empty()) {
             let config = Config {
                 service,
@@ -87,6 +102,8 @@ impl Config {
                 instruments: instruments.into_iter().map(|(_, i)| i).collect(),
                 sources: sources.into_iter().map(|(_, s)| (s.name.clone(), s)).collect(),
                 collectors: collectors.iter().map(|(_, c)| (c.name.clone(), c.clone())).collect(),
+                ranking,
+                checks,
             };
             problems = config.cross_check(&collectors);
             if problems.is_empty() {
@@ -135,6 +152,21 @@ impl Config {
                 }
             }
         }
+        if self.sources.contains_key(GOLDEN) {
+            problems.push(Problem::whole(Path::new("sources"), format!("no source can be called {GOLDEN}; the golden series are")));
+        }
+        let is_known = |what: &str, name: &String| match what {
+            "source" => self.sources.contains_key(name),
+            "venue" => self.venues.contains_key(name),
+            _ => symbols.contains(name),
+        };
+        let mut unknown = |file: &str, what: &str, name: &String| {
+            if !is_known(what, name) {
+                problems.push(Problem::whole(Path::new(file), format!("there is no {what} {name}")));
+            }
+        };
+        self.ranking.named().for_each(|(what, name)| unknown("ranking.toml", what, name));
+        self.checks.named().for_each(|name| unknown("checks.toml", "instrument", name));
         problems
     }
 
@@ -155,6 +187,11 @@ fn read(dir: &Path, file: &Path) -> Result<String, Vec<Problem>> {
 
 fn one<T: serde::de::DeserializeOwned>(dir: &Path, file: &Path) -> Result<T, Vec<Problem>> {
     problem::toml(file, &read(dir, file)?)
+}
+
+/// Reads a file that may be absent.
+fn if_there<T: Default>(dir: &Path, file: &Path, parse: fn(&Path, &str) -> Result<T, Vec<Problem>>) -> Result<T, Vec<Problem>> {
+    if dir.join(file).exists() { parse(file, &read(dir, file)?) } else { Ok(T::default()) }
 }
 
 /// Reads every file of a folder, in name order; all problems of all files at once.

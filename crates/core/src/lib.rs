@@ -10,22 +10,30 @@
 //! plan    = (missing ∪ second look) ∩ reach, cut into the windows a source accepts
 //! ```
 //!
-//! [`calendar`] says what is expected, [`gap`] explains what is missing,
-//! [`check`] decides what may be held at all, [`compare`] and [`diagnose`] hold
-//! series against each other, [`golden`] makes the best of several.
+//! [`calendar`] says what is expected and [`quiet`] what of it is not usual,
+//! [`gap`] explains what is missing and [`hole`] tells of many gaps as one.
+//! [`check`] decides what may be held at all, [`finding`] what is doubted.
+//! [`compare`] and [`diagnose`] hold series against each other, [`restate`]
+//! a series against its own past, and [`golden`] makes the best of several.
 
 pub mod bar;
+pub mod basis;
 pub mod calendar;
 pub mod check;
 pub mod clock;
 pub mod compare;
 pub mod decimal;
 pub mod diagnose;
+pub mod finding;
 pub mod gap;
 pub mod golden;
+pub mod hole;
 pub mod instrument;
 pub mod interval;
 pub mod plan;
+pub mod quiet;
+pub mod restate;
+pub mod search;
 pub mod series;
 pub mod slot;
 pub mod time;

@@ -4,6 +4,7 @@ use crate::{
     Options,
     error::ServiceError,
     events::Events,
+    findings::Examined,
     run::LiveRuns,
     setup::{Means, Setup},
 };
@@ -26,6 +27,8 @@ pub struct Desk {
     pub clock: Clock,
     pub(crate) events: Events,
     pub(crate) live: LiveRuns,
+    /// What the checks found, until bars change.
+    pub(crate) examined: Examined,
     /// Held while a list is collected; runs that need it wait.
     pub(crate) listing: tokio::sync::Mutex<()>,
     /// Where the configuration is, for reloading it.
@@ -52,6 +55,7 @@ impl Desk {
             clock,
             events: Events::new(),
             live: LiveRuns::default(),
+            examined: Examined::default(),
             listing: tokio::sync::Mutex::default(),
             config_dir,
             data,

@@ -6,10 +6,13 @@
 //!
 //! It holds no rule of its own about bars, gaps or plans; those are in the core.
 
+mod basis;
 pub mod desk;
-mod encode;
+pub mod encode;
 pub mod error;
 mod events;
+mod findings;
+mod golden;
 mod http;
 mod lineage;
 mod lists;
@@ -18,7 +21,6 @@ mod recovery;
 mod reload;
 mod run;
 mod schedule;
-mod search;
 pub mod setup;
 mod trying;
 mod views;
@@ -28,9 +30,15 @@ pub use error::ServiceError;
 pub use http::openapi;
 pub use setup::Setup;
 
+use futures_util::future::{BoxFuture, LocalBoxFuture};
 use mizuno_config::Config;
-use mizuno_core::clock::ClockFace;
-use std::{net::SocketAddr, path::PathBuf, sync::Arc};
+use mizuno_core::{Timestamp, clock::ClockFace};
+use mizuno_store::Store;
+use std::{
+    net::SocketAddr,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
 /// What a service is started with.
 pub struct Options {
@@ -60,7 +68,13 @@ pub struct Running {
 /// # Errors
 /// When the data directory is in use or cannot be read, the address is taken
 /// or not on loopback, or a source cannot be set up.
-pub async fn serve(options: Options) -> Result<Running, ServiceError> {
+///
+/// The future is boxed: otherwise the whole service would be compiled once more into everything that awaits it.
+pub fn serve(options: Options) -> LocalBoxFuture<'static, Result<Running, ServiceError>> {
+    Box::pin(start(options))
+}
+
+async fn start(options: Options) -> Result<Running, ServiceError> {
     let listen = options.listen.unwrap_or(options.config.service.listen);
     if !listen.ip().is_loopback() {
         return Err(ServiceError::NotLoopback(listen));
@@ -79,14 +93,29 @@ impl Running {
     ///
     /// # Errors
     /// When the server fails.
-    pub async fn until(self, stop: impl Future<Output = ()>) -> Result<(), ServiceError> {
-        let handle = self.server.handle();
-        let server = tokio::spawn(self.server);
-        stop.await;
-        self.desk.stop().await;
-        handle.stop(true).await;
-        let _ = server.await;
-        self.desk.store.close().await;
-        Ok(())
+    pub fn until(self, stop: BoxFuture<'static, ()>) -> BoxFuture<'static, Result<(), ServiceError>> {
+        Box::pin(async move {
+            let handle = self.server.handle();
+            let server = tokio::spawn(self.server);
+            stop.await;
+            self.desk.stop().await;
+            handle.stop(true).await;
+            let _ = server.await;
+            self.desk.store.close().await;
+            Ok(())
+        })
     }
+}
+
+/// The instant up to which a data directory knows anything.
+///
+/// # Errors
+/// When it is in use or cannot be read.
+pub fn known_until(data: &Path) -> LocalBoxFuture<'_, Result<Timestamp, ServiceError>> {
+    Box::pin(async move {
+        let store = Store::open(data).await?;
+        let last = store.last_recorded();
+        store.close().await;
+        Ok(last)
+    })
 }

@@ -1,7 +1,7 @@
 //! Slots as people write and read them.
 
 use crate::error::ServiceError;
-use mizuno_core::{Calendar, Interval, SeriesKey, Slot, Span, Timestamp, TradeDate, Venue};
+use mizuno_core::{Calendar, Interval, SeriesKey, Slot, Span, Timestamp, TradeDate, Venue, finding::Finding};
 
 /// A slot on the wire: a date for daily bars, an instant for others.
 pub(crate) fn wire(interval: Interval, slot: Slot) -> String {
@@ -80,6 +80,11 @@ pub(crate) fn as_of(text: Option<&str>, now: Timestamp) -> Result<Timestamp, Ser
 /// The id of a gap: its series and first slot.
 pub(crate) fn gap_id(key: &SeriesKey, first: Slot) -> String {
     format!("{key}@{}", wire(key.interval, first))
+}
+
+/// The id of a finding: its series, first slot and check.
+pub(crate) fn finding_id(key: &SeriesKey, finding: &Finding) -> String {
+    format!("{}#{}", gap_id(key, finding.span.start), finding.check)
 }
 
 /// Reads a gap's id.

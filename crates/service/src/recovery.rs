@@ -21,7 +21,7 @@ pub(crate) async fn recover(desk: &Arc<Desk>) -> Result<(), ServiceError> {
     let mut seen = HashSet::new();
     for run in desk.store.runs(None, 1000).await? {
         let order: Order = serde_json::from_str(&run.scope).unwrap_or_default();
-        let newest = seen.insert((run.collector.clone(), order.gaps.is_empty()));
+        let newest = seen.insert(order.place(&run.collector));
         if newest && run.state == State::Interrupted {
             take_up(desk, &run, order).await;
         }

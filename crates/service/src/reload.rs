@@ -30,6 +30,11 @@ impl Desk {
         let mut known = by_symbol(&before.config.instruments);
         listed.iter().for_each(|i| drop(known.remove(&i.symbol)));
         compare("instrument", &known, &by_symbol(&config.instruments), &mut said);
+        for (what, same) in
+            [("ranking.toml", same(&before.config.ranking, &config.ranking)), ("checks.toml", same(&before.config.checks, &config.checks))]
+        {
+            said.extend((!same).then(|| format!("{what}: changed")));
+        }
         let secrets = self.secrets();
         let other_key = before.sources.iter().filter(|(name, s)| config.sources.contains_key(*name) && !s.has_key_of(&secrets));
         said.extend(other_key.map(|(name, _)| format!("key of {name}: another than before")));

@@ -1,6 +1,7 @@
 //! A run at work: plan, ask, keep, understand, keep, tell.
 
 use crate::{
+    basis::HELD_BACK,
     desk::Desk,
     error::ServiceError,
     http::wire,
@@ -10,11 +11,12 @@ use crate::{
 };
 use futures_util::{StreamExt, stream};
 use mizuno_api::{Event, Run};
+use mizuno_config::profile::Adjusted;
 use mizuno_core::{
     Slot, Span, Spans, Timestamp,
     check::{self, Standards},
-    plan::{self, MaxSpan},
-    slot::{intersection, within},
+    plan::{self, MaxSpan, Standing},
+    slot::{difference, intersection, union, within},
 };
 use mizuno_sources::{Answered, Decoded, Page, Place, Stop, Ticket, Wanted, decode};
 use mizuno_store::{
@@ -26,6 +28,7 @@ use mizuno_store::{
 use serde::{Deserialize, Serialize};
 use std::{
     collections::{BTreeMap, HashMap, hash_map::Entry},
+    hash::{Hash, Hasher},
     sync::{
         Arc, Mutex, PoisonError,
         atomic::{AtomicBool, Ordering},
@@ -55,6 +58,24 @@ pub(crate) struct Order {
     /// Only the windows that failed in this run.
     #[serde(default)]
     pub failed_of: Option<i64>,
+    /// Ask again for so many windows of what is held, taken at random.
+    #[serde(default)]
+    pub audit: Option<u32>,
+    /// The past of these series is collected again, since the source changed its basis.
+    #[serde(default)]
+    pub rebase: bool,
+}
+
+impl Order {
+    /// The place a run of this order takes: there is one of each kind for a collector.
+    pub(crate) fn place(&self, collector: &str) -> String {
+        match self {
+            Order { rebase: true, .. } => format!("the new basis of {collector}"),
+            Order { audit: Some(_), .. } => format!("the audit of {collector}"),
+            Order { gaps, .. } if !gaps.is_empty() => format!("the repair of {collector}"),
+            _ => collector.to_owned(),
+        }
+    }
 }
 
 /// The runs under way. A collector has at most one, and one repair beside it.
@@ -67,6 +88,8 @@ pub(crate) struct LiveRuns {
 /// A run under way.
 pub(crate) struct Live {
     id: i64,
+    /// Whether nobody asked for it: repairs then keep to the collector's budget.
+    by_itself: bool,
     began: Instant,
     cancel: watch::Sender<Halt>,
     /// Tells those who wait for a turn at the source.
@@ -204,7 +227,7 @@ impl Desk {
         if self.live.stopping.load(Ordering::SeqCst) {
             return Err(ServiceError::Stopping);
         }
-        let place = if order.gaps.is_empty() { collector.to_owned() } else { format!("the repair of {collector}") };
+        let place = order.place(collector);
         let scope = serde_json::to_string(&order).map_err(|e| ServiceError::Invalid(e.to_string()))?;
         if let Some(run) = self.live.at(&place) {
             return Err(ServiceError::Busy { what: place, run });
@@ -213,6 +236,7 @@ impl Desk {
         let run = wire::run(&self.store.run(id).await?, BTreeMap::new());
         let live = Arc::new(Live {
             id,
+            by_itself: matches!(reason, Reason::Schedule | Reason::Recovery),
             began: Instant::now(),
             cancel: watch::channel(Halt::No).0,
             stop: watch::channel(false).0,
@@ -242,6 +266,11 @@ impl Desk {
             desk.live.lock().remove(&place);
             desk.tell_run(&live, true).await;
             live.ended.send_replace(true);
+            if state != State::Interrupted
+                && let Err(error) = desk.follow_basis(&setup, &collector, &order, state).await
+            {
+                tracing::error!(collector, %error, "a changed basis is not followed up");
+            }
         });
         Ok(run)
     }
@@ -264,17 +293,8 @@ impl Desk {
         let row = self.store.run(id).await?;
         match self.live.figures(id) {
             Some(run) => Ok(run),
-            None => Ok(wire::run(&row, self.failures_of(id).await?)),
+            None => Ok(wire::run(&row, self.store.failures_of(id).await?)),
         }
-    }
-
-    async fn failures_of(&self, run: i64) -> Result<BTreeMap<String, u64>, ServiceError> {
-        let filter = mizuno_store::fetches::Filter { run: Some(run), state: Some("failed"), ..Default::default() };
-        let mut out = BTreeMap::new();
-        for fetch in self.store.fetches(filter, i64::MAX).await? {
-            *out.entry(fetch.failure.map(|f| f.class).unwrap_or_default()).or_default() += 1;
-        }
-        Ok(out)
     }
 
     async fn tell_run(&self, live: &Live, last: bool) {
@@ -286,7 +306,7 @@ impl Desk {
 
     async fn work(&self, setup: &Setup, live: &Live, collector: &str, order: &Order) -> Result<State, ServiceError> {
         let post = setup.post(collector)?;
-        let tasks = self.plan(setup, &post, order).await?;
+        let tasks = self.plan(setup, &post, order, live).await?;
         self.store.plan_run(live.id, tasks.len() as u64).await?;
         live.lock().run.windows = tasks.len() as u64;
         self.tell_run(live, false).await;
@@ -308,7 +328,7 @@ impl Desk {
     }
 
     /// The windows to ask for, newest first.
-    async fn plan(&self, setup: &Setup, post: &Post<'_>, order: &Order) -> Result<Vec<Task>, ServiceError> {
+    async fn plan(&self, setup: &Setup, post: &Post<'_>, order: &Order, live: &Live) -> Result<Vec<Task>, ServiceError> {
         let now = self.clock.now();
         let mut rows = self.series_of(setup, post).await?;
         let mut gaps: HashMap<String, Vec<Slot>> = HashMap::new();
@@ -321,13 +341,23 @@ impl Desk {
         let asked = moments::Asked { from: order.from.as_deref(), to: order.to.as_deref() };
         let range = moments::span(asked, post.collector.interval, post.calendar)?;
         let mut tasks = vec![];
+        let mut again = vec![];
         for view in self.views(setup, rows).await? {
             let wanted = gaps.get(&view.row.key.to_string());
             let slots = slots_to_ask(&view, order, wanted.map(Vec::as_slice), &range, now);
-            let expected = &view.standing.expected;
-            let windows = plan::windows(post.calendar, view.row.key.interval, expected, &slots, MaxSpan::Days(post.offer.span_days));
+            // Where it is only quiet, a window may run over.
+            let expected = union(&view.standing.expected, &slots);
+            let windows = plan::windows(post.calendar, view.row.key.interval, &expected, &slots, MaxSpan::Days(post.offer.span_days));
             let windows = windows.into_iter().flat_map(|window| at_renames(setup, post, &view.row, window));
-            tasks.extend(windows.map(|window| Task { series: view.row.clone(), window }));
+            let (old, new): (Vec<Span>, Vec<Span>) = windows.partition(|w| live.by_itself && view.is_repair(w, now));
+            tasks.extend(new.into_iter().map(|window| Task { series: view.row.clone(), window }));
+            again.extend(old.into_iter().map(|window| Task { series: view.row.clone(), window }));
+        }
+        // Windows asked for in vain before are asked for again by themselves only within a budget, newest first.
+        again.sort_by_key(|t| std::cmp::Reverse(t.window.end));
+        tasks.extend(again.into_iter().take(post.collector.repair.windows_a_run as usize));
+        if let Some(most) = order.audit {
+            tasks = sample(tasks, live.id, most);
         }
         if let Some(run) = order.failed_of {
             let filter = mizuno_store::fetches::Filter { run: Some(run), state: Some("failed"), ..Default::default() };
@@ -406,7 +436,8 @@ impl Desk {
     ) -> Result<(), ServiceError> {
         let interval = series.key.interval;
         let standards = Standards { calendar: post.calendar, interval, asked_at, answered_at, any_price: post.offer.any_price };
-        let sorted = check::sort(&decoded.bars, &standards);
+        let mut sorted = check::sort(&decoded.bars, &standards);
+        let held_back = self.hold_back(post, series, fetch, &mut sorted.sound).await?;
         let profile = &post.source.profile;
         let spelled = profile.symbols.of(&series.key.symbol);
         let text = |place: Place| decode::text_of(&post.offer.answer, &spelled, profile.limits.largest_answer(), pages, place);
@@ -414,9 +445,17 @@ impl Desk {
         let suspect =
             |slot, place: Place, flaw: &str, text| Suspect { slot, page: place.page, line: place.row, flaw: flaw.to_owned(), text };
         let flawed = sorted.flawed.iter().map(|&(i, flaw)| suspect(Some(decoded.bars.rows[i].slot), place(i), flaw.word(), text(place(i))));
+        let held_back = held_back.into_iter().map(|slot| {
+            let at = decoded.bars.rows.iter().position(|b| b.slot == slot).map_or(Place { page: 0, row: 0 }, place);
+            suspect(Some(slot), at, HELD_BACK, text(at))
+        });
         let refused = decoded.refused.iter().map(|r| suspect(None, r.place, "unreadable", format!("{} ({})", text(r.place), r.reason)));
-        let understood =
-            Understood { rows: decoded.rows, suspects: flawed.chain(refused).collect(), bars: sorted.sound, unfinished: sorted.unfinished };
+        let understood = Understood {
+            rows: decoded.rows,
+            suspects: flawed.chain(held_back).chain(refused).collect(),
+            bars: sorted.sound,
+            unfinished: sorted.unfinished,
+        };
         self.store.keep_bars(fetch, series.id, interval, understood, self.clock.now()).await?;
         Ok(())
     }
@@ -435,14 +474,34 @@ impl Desk {
     }
 }
 
+/// So many of the windows, taken at random from the number of the run.
+fn sample(mut tasks: Vec<Task>, run: i64, most: u32) -> Vec<Task> {
+    let lot = |t: &Task| {
+        let mut hasher = std::hash::DefaultHasher::new();
+        (run, t.series.id, t.window.start).hash(&mut hasher);
+        hasher.finish()
+    };
+    tasks.sort_by_key(lot);
+    tasks.truncate(most as usize);
+    tasks
+}
+
 /// The plan of one series: the equation, with the arguments this order gives it.
 fn slots_to_ask(view: &View<'_>, order: &Order, gaps: Option<&[Slot]>, range: &Span, now: Timestamp) -> Spans {
     let look = view.post.collector.second_look;
     let interval = view.row.key.interval;
+    if order.audit.is_some() {
+        // What is held, but for the sessions that every run looks at again.
+        let recent = plan::second_look(view.post.calendar, interval, look.sessions, &[], now, view.post.offer.delay);
+        return intersection(&difference(&within(&view.standing.held, range), &recent), &view.reach(now, true));
+    }
     let second_look = match (order.again, gaps) {
         (true, _) => Spans::from([range.clone()]),
         (_, Some(_)) => Spans::new(),
-        _ => plan::second_look(view.post.calendar, interval, look.sessions, &view.evidence.asked, now, view.post.offer.delay),
+        _ => {
+            let usual = plan::second_look(view.post.calendar, interval, look.sessions, &view.evidence.asked, now, view.post.offer.delay);
+            union(&usual, &overlap(view, now))
+        }
     };
     // A person who asks for a range or a gap does not want to hear that it rests.
     let by_hand = view.post.source.folder().is_some()
@@ -452,7 +511,10 @@ fn slots_to_ask(view: &View<'_>, order: &Order, gaps: Option<&[Slot]>, range: &S
         || order.from.is_some()
         || order.to.is_some()
         || !order.symbols.is_empty();
-    let all = plan::plan(&view.standing, &second_look, &view.reach(now, by_hand));
+    // Who trades rarely may be reported late: the second look is at every slot of the calendar.
+    let looked_at = union(&view.standing.expected, &intersection(&view.quiet, &second_look));
+    let standing = Standing { expected: looked_at, ..view.standing.clone() };
+    let all = plan::plan(&standing, &second_look, &view.reach(now, by_hand));
     match gaps {
         None => within(&all, range),
         Some(starts) => {
@@ -460,6 +522,23 @@ fn slots_to_ask(view: &View<'_>, order: &Order, gaps: Option<&[Slot]>, range: &S
             intersection(&all, &wanted)
         }
     }
+}
+
+/// What a source of adjusted days is to say again whenever it says something new: the last sessions held before that,
+/// which show whether it has changed its basis.
+fn overlap(view: &View<'_>, now: Timestamp) -> Spans {
+    let interval = view.row.key.interval;
+    if view.post.offer.adjusted == Adjusted::No || interval.is_intraday() {
+        return Spans::new();
+    }
+    let due = intersection(&view.standing.missing(), &view.reach(now, true));
+    let Some(newest) = view.standing.held.last().filter(|held| due.last().is_some_and(|m| m.start >= held.end)) else {
+        return Spans::new();
+    };
+    let sessions = view.post.calendar.sessions();
+    let ended = sessions.partition_point(|s| s.slots(interval).first().is_some_and(|first| first.start < newest.end));
+    let again = (view.post.collector.second_look.sessions as usize).max(3);
+    sessions[ended.saturating_sub(again)..ended].iter().flat_map(|s| s.slots(interval)).collect()
 }
 
 /// A window cut where its instrument was renamed, for sources that know the past only under the symbol of that time.

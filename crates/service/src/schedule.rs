@@ -19,6 +19,9 @@ pub(crate) fn keep_all(desk: &Arc<Desk>) {
                     Some(Schedule::Dropped(quiet)) => drop(tokio::spawn(watch(desk.clone(), name.clone(), *quiet))),
                     Some(_) => drop(tokio::spawn(keep(desk.clone(), name.clone()))),
                 }
+                if let Some(audit) = &collector.audit {
+                    drop(tokio::spawn(keep_audit(desk.clone(), name.clone(), audit.clone())));
+                }
             }
             if changes.changed().await.is_err() {
                 return;
@@ -55,6 +58,25 @@ async fn keep(desk: Arc<Desk>, name: String) {
         since = desk.clock.now();
         if let Err(error) = desk.start_run(&name, Reason::Schedule, Order::default()).await {
             tracing::warn!(collector = name, %error, "the scheduled run did not start");
+        }
+    }
+}
+
+/// Audits what one collector holds whenever that is due; one that was missed waits for the next.
+async fn keep_audit(desk: Arc<Desk>, name: String, audit: mizuno_config::collector::Audit) {
+    let mut changes = desk.changes();
+    let setup = desk.setup();
+    loop {
+        let Ok(post) = setup.post(&name) else { return };
+        let now = jiff::Zoned::new(desk.clock.now().to_jiff(), post.venue.zone.clone());
+        let Ok(due) = audit.cron.find_next_occurrence(&now, false) else { return };
+        tokio::select! {
+            () = desk.clock.sleep_until(due.timestamp().into()) => {}
+            _ = changes.changed() => return,
+        }
+        let order = Order { audit: Some(audit.windows), ..Order::default() };
+        if let Err(error) = desk.start_run(&name, Reason::Schedule, order).await {
+            tracing::warn!(collector = name, %error, "the audit did not start");
         }
     }
 }

@@ -3,9 +3,9 @@
 //! A [`Setup`] never changes; reloading puts another in its place
 //! ([`crate::reload`]), and what is under way finishes with the old one.
 
-use crate::{error::ServiceError, search::Index};
+use crate::error::ServiceError;
 use mizuno_config::{Collector, Config, profile::Offer};
-use mizuno_core::{Calendar, Instrument, SeriesKey, Timestamp, Venue, calendar::usual_dates};
+use mizuno_core::{Calendar, Instrument, SeriesKey, Timestamp, Venue, calendar::usual_dates, search::Index};
 use mizuno_sources::{Clock, DayBook, Secrets, Source};
 use std::{
     collections::{BTreeMap, HashMap},

@@ -9,8 +9,9 @@ use crate::{
 use mizuno_api::Completeness;
 use mizuno_core::{
     Instrument, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
-    gap::{self, Asked, Evidence, Gap},
+    gap::{self, Asked, Evidence, Gap, Outcome},
     plan::{Reach, Standing},
+    quiet::quiet,
     slot::{difference, intersection, within},
 };
 use mizuno_store::series::SeriesRow;
@@ -26,6 +27,8 @@ pub(crate) struct View<'d> {
     pub standing: Standing,
     /// What explains its gaps. A bar that the next scheduled run will ask for is not due yet.
     pub evidence: Evidence,
+    /// Slots without a bar in which it is only quiet; not expected, and looked at again like the others.
+    pub quiet: Spans,
     /// What the source can be asked for now.
     in_reach: Span,
 }
@@ -43,7 +46,6 @@ impl Desk {
         let now = self.clock.now();
         let mut held = self.store.held(&rows).await?;
         let mut excused = self.store.excused().await?;
-        let mut asked = self.store.asked(&rows).await?;
         let mut quarantined = self.quarantined_slots(&rows).await?;
         let mut grids: HashMap<(&'s str, Interval, TradeDate), Spans> = HashMap::new();
         let mut dues: HashMap<&'s str, Slot> = HashMap::new();
@@ -65,11 +67,19 @@ impl Desk {
                 post.calendar.due_until(interval, asked_last, post.offer.delay)
             });
             let evidence = Evidence {
-                asked: asked.remove(&row.id).unwrap_or_default(),
+                asked: vec![],
                 quarantined: quarantined.remove(&row.id).unwrap_or_default(),
                 reach: Some(in_reach.start..due.clamp(in_reach.start, in_reach.end)),
             };
-            out.push(View { row, post, standing, evidence, in_reach });
+            out.push(View { row, post, standing, evidence, quiet: Spans::new(), in_reach });
+        }
+        // The ledger of years of polls is long; only what explains a missing slot, or tells when the newest
+        // sessions were asked for, is read.
+        let spans: Vec<(i64, Span)> = out.iter().flat_map(|v| v.spans_to_explain(now).into_iter().map(|s| (v.row.id, s))).collect();
+        let mut asked = self.store.asked(&spans).await?;
+        for view in &mut out {
+            view.evidence.asked = asked.remove(&view.row.id).unwrap_or_default();
+            view.expect_what_is_usual();
         }
         Ok(out)
     }
@@ -111,7 +121,51 @@ fn expected_so_far(post: &Post<'_>, now: Timestamp) -> Spans {
     post.calendar.expected(post.collector.interval, post.collector.since..end)
 }
 
+/// Spans in which the ledger is read at most, for one series.
+const PIECES: usize = 12;
+
 impl View<'_> {
+    /// Where the fetches matter: round everything missing, in a few pieces, and in the sessions of the second look.
+    fn spans_to_explain(&self, now: Timestamp) -> Vec<Span> {
+        let missing = self.standing.missing();
+        let mut pieces: Vec<Span> = missing.iter().cloned().collect();
+        if pieces.len() > PIECES {
+            // The widest spaces between missing slots part the pieces.
+            let mut spaces: Vec<i64> = pieces.windows(2).map(|w| w[1].start.0 - w[0].end.0).collect();
+            let least = *spaces.select_nth_unstable_by(PIECES - 1, |a, b| b.cmp(a)).1;
+            let mut joined: Vec<Span> = vec![];
+            for piece in pieces {
+                match joined.last_mut() {
+                    Some(last) if piece.start.0 - last.end.0 <= least => last.end = piece.end,
+                    _ => joined.push(piece),
+                }
+            }
+            pieces = joined;
+        }
+        let look = self.post.collector.second_look.sessions as usize;
+        let sessions = self.post.calendar.sessions();
+        let closed = sessions.partition_point(|s| s.close() <= now);
+        if let (Some(first), Some(last)) = (sessions[closed.saturating_sub(look)..closed].first(), sessions[..closed].last()) {
+            pieces.push(self.post.calendar.span_of_dates(self.row.key.interval, first.date..last.date.plus(1)));
+        }
+        pieces
+    }
+
+    /// Takes out of what is expected the slots in which a thinly traded instrument is only quiet.
+    fn expect_what_is_usual(&mut self) {
+        let answered = self.evidence.asked.iter().filter(|a| a.outcome != Outcome::Failed).map(|a| a.window.clone()).collect();
+        self.quiet = quiet(self.post.calendar, self.row.key.interval, &self.standing, &answered);
+        if !self.quiet.is_empty() {
+            self.standing.expected = difference(&self.standing.expected, &self.quiet);
+        }
+    }
+
+    /// Whether a window is a repair: asked for before, and not of the newest sessions.
+    pub(crate) fn is_repair(&self, window: &Span, now: Timestamp) -> bool {
+        let overlaps = |a: &Asked| a.window.start < window.end && window.start < a.window.end;
+        !self.post.is_newest(window, now) && self.evidence.asked.iter().any(overlaps) && !self.standing.held.overlaps(window)
+    }
+
     /// The gaps, every one with its cause.
     pub(crate) fn gaps(&self) -> Vec<Gap> {
         gap::gaps(self.row.key.interval, &self.standing, &self.evidence)
@@ -119,15 +173,8 @@ impl View<'_> {
 
     /// Figures over the slots in `span` that should be had by now: expected, and neither too young nor beyond the source's depth.
     pub(crate) fn completeness(&self, span: &Span) -> Completeness {
-        let interval = self.row.key.interval;
         let end = self.evidence.reach.as_ref().map_or(span.end, |reach| reach.end.min(span.end));
-        // Everything is cut to the span first: a table asks for thousands of short ones.
-        let span = span.start..end.max(span.start);
-        let due = within(&self.standing.expected, &span);
-        let held = intersection(&due, &within(&self.standing.held, &span));
-        let excused = difference(&intersection(&due, &within(&self.standing.excused, &span)), &held);
-        let (expected, held, excused) = (interval.count(&due), interval.count(&held), interval.count(&excused));
-        Completeness { expected, held, excused, missing: expected - held - excused }
+        completeness(self.row.key.interval, &self.standing, span.start..end.max(span.start))
     }
 
     /// What the source can be asked for now, less what it answered without only lately.
@@ -139,6 +186,45 @@ impl View<'_> {
         let asked: &[Asked] = &self.evidence.asked;
         difference(&reach, &gap::resting(&self.standing.missing(), asked, now, gap::FIRST_REST, gap::LONGEST_REST))
     }
+}
+
+/// What a golden series made of these is expected to have, and has: what any of its sources does.
+pub(crate) struct Whole {
+    pub interval: Interval,
+    pub standing: Standing,
+    /// A slot at or after it is not due from any source.
+    due: Slot,
+}
+
+/// The views of a golden series' sources as one; `None` of none.
+pub(crate) fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(views: &'v [V]) -> Option<Whole> {
+    let views = || views.iter().map(std::borrow::Borrow::borrow);
+    let first = views().next()?;
+    let all = |of: fn(&Standing) -> &Spans| views().flat_map(|v| of(&v.standing).iter().cloned()).collect::<Spans>();
+    let due = views().filter_map(|v| v.evidence.reach.as_ref().map(|r| r.end)).max().unwrap_or(Slot(i64::MAX));
+    let standing = Standing { expected: all(|s| &s.expected), held: all(|s| &s.held), excused: all(|s| &s.excused) };
+    Some(Whole { interval: first.row.key.interval, standing, due })
+}
+
+impl Whole {
+    /// Figures over the slots in `span` that some source should have by now.
+    pub(crate) fn completeness(&self, span: &Span) -> Completeness {
+        completeness(self.interval, &self.standing, span.start..self.due.min(span.end).max(span.start))
+    }
+
+    /// What no source has.
+    pub(crate) fn missing(&self) -> Spans {
+        within(&self.standing.missing(), &(Slot(i64::MIN)..self.due))
+    }
+}
+
+fn completeness(interval: Interval, standing: &Standing, span: Span) -> Completeness {
+    // Everything is cut to the span first: a table asks for thousands of short ones.
+    let due = within(&standing.expected, &span);
+    let held = intersection(&due, &within(&standing.held, &span));
+    let excused = difference(&intersection(&due, &within(&standing.excused, &span)), &held);
+    let (expected, held, excused) = (interval.count(&due), interval.count(&held), interval.count(&excused));
+    Completeness { expected, held, excused, missing: expected - held - excused }
 }
 
 /// Sums completeness over several views.

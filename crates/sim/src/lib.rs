@@ -6,6 +6,7 @@
 //!
 //! * [`market`]: the true prices.
 //! * [`faults`]: what goes wrong, each on a switch.
+//! * [`specimen`]: made-up series with known faults, to measure the checks on.
 //! * [`street`]: the sources at their doors; the dialect of each stands in a file of its name.
 
 mod almanack;
@@ -15,6 +16,7 @@ mod harbour;
 mod lodestar;
 pub mod market;
 mod packhorse;
+pub mod specimen;
 pub mod street;
 
 use faults::Faults;

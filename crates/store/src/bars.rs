@@ -204,6 +204,13 @@ impl Store {
     /// When the database cannot be read.
     pub async fn read(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Reading> {
         let mut snapshot = self.readers.begin().await?;
+        // While its past is collected again on another basis, a series is read as it was before.
+        let rebasing = sqlx::query_scalar!(
+            "SELECT began_at FROM rebasing WHERE series_id = ?1 AND began_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2)",
+            series.id,
+            as_of.0
+        );
+        let as_of = rebasing.fetch_optional(&mut *snapshot).await?.map_or(as_of, |began| Timestamp(began - 1));
         let tail = tail(&mut snapshot, series.id, &span).await?;
         let rows = sqlx::query!(
             "SELECT id, span_start, span_end, price_scale, volume_scale FROM block
@@ -230,7 +237,7 @@ impl Store {
         let blocks = blocks_over(&mut reading.snapshot, series.id, &reading.span).await?;
         let tail_spans: HashSet<Slot> = reading.tail.rows.iter().map(|v| blocks::span_of(reading.interval, v.bar.slot).start).collect();
         let apart = |b: &StoredBlock| b.is_plain() && !tail_spans.contains(&Slot(b.span_start));
-        if as_of == Timestamp::MAX && blocks.iter().all(apart) && blocks.len() > 1 {
+        if reading.as_of == Timestamp::MAX && blocks.iter().all(apart) && blocks.len() > 1 {
             let counted: i64 = blocks.iter().map(|b| b.bars).sum();
             let mut out = Bars { rows: Vec::with_capacity(counted as usize), ..reading.empty() };
             let opened = side_by_side(blocks).await?;
@@ -345,6 +352,14 @@ impl Reading {
         let to = bars.rows.partition_point(|b| b.slot < self.span.end);
         out.rows.extend_from_slice(&bars.rows[from..to]);
         Ok(())
+    }
+
+    /// The stretch in which there may be bars; `None` when there are none.
+    #[must_use]
+    pub fn extent(&self) -> Option<Span> {
+        let tail = self.tail.rows.first().zip(self.tail.rows.last()).map(|(a, b)| a.bar.slot..self.interval.span_of(b.bar.slot).end);
+        let blocks = self.blocks.front().zip(self.blocks.back()).map(|((_, a), (_, b))| a.start..b.end);
+        tail.into_iter().chain(blocks).reduce(|a, b| a.start.min(b.start)..a.end.max(b.end))
     }
 
     /// The next bars in time order; `None` when there are no more.

@@ -1,18 +1,20 @@
-//! Absences that a person accepted.
+//! What a person accepted: absences, and what a check found.
 
 use crate::{Result, Store, StoreError};
 use mizuno_core::{Slot, Span, Spans, Timestamp};
 use std::collections::HashMap;
 
-/// An accepted absence.
+/// Something accepted.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ExcuseRow {
     /// Its number.
     pub id: i64,
     /// The series it is about.
     pub series: i64,
-    /// The slots that need no bar.
+    /// The slots that need no bar, or whose bars are fine.
     pub span: Span,
+    /// The check whose finding is accepted; `None` for an absence.
+    pub finding: Option<String>,
     /// Who accepted it.
     pub by: String,
     /// Why.
@@ -24,24 +26,25 @@ pub struct ExcuseRow {
 }
 
 impl Store {
-    /// Writes down that a person accepts some absences, each a series and a span; returns their numbers.
+    /// Writes down that a person accepts some absences or findings, each a series, a span and the check; returns their numbers.
     ///
     /// # Errors
     /// When the database cannot be written; none is then written.
-    pub async fn excuse(&self, spans: Vec<(i64, Span)>, by: String, note: String, now: Timestamp) -> Result<Vec<i64>> {
+    pub async fn excuse(&self, accepted: Vec<(i64, Span, Option<String>)>, by: String, note: String, now: Timestamp) -> Result<Vec<i64>> {
         self.writer
             .run(move |c| {
                 Box::pin(async move {
                     let mut ids = vec![];
-                    for (series, span) in spans {
+                    for (series, span, finding) in accepted {
                         let row = sqlx::query!(
-                            "INSERT INTO excuse (series_id, span_start, span_end, by_whom, note, given_at) VALUES (?, ?, ?, ?, ?, ?)",
+                            "INSERT INTO excuse (series_id, span_start, span_end, by_whom, note, given_at, finding) VALUES (?, ?, ?, ?, ?, ?, ?)",
                             series,
                             span.start.0,
                             span.end.0,
                             by,
                             note,
-                            now.0
+                            now.0,
+                            finding
                         );
                         ids.push(row.execute(&mut *c).await?.last_insert_rowid());
                     }
@@ -79,6 +82,7 @@ impl Store {
             id: r.id,
             series: r.series_id,
             span: Slot(r.span_start)..Slot(r.span_end),
+            finding: r.finding,
             by: r.by_whom,
             note: r.note,
             given_at: Timestamp(r.given_at),
@@ -87,14 +91,29 @@ impl Store {
         Ok(row.collect())
     }
 
-    /// The slots excused now, by series.
+    /// The slots whose absence is excused now, by series.
     ///
     /// # Errors
     /// When the database cannot be read.
     pub async fn excused(&self) -> Result<HashMap<i64, Spans>> {
         let mut out: HashMap<i64, Spans> = HashMap::new();
-        for excuse in self.excuses().await?.into_iter().filter(|e| e.revoked_at.is_none()) {
+        for excuse in self.excuses().await?.into_iter().filter(|e| e.revoked_at.is_none() && e.finding.is_none()) {
             out.entry(excuse.series).or_default().insert(excuse.span);
+        }
+        Ok(out)
+    }
+
+    /// What of each series' findings was accepted at `as_of`: the check and the span.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn accepted(&self, as_of: Timestamp) -> Result<HashMap<i64, Vec<(String, Span)>>> {
+        let mut out: HashMap<i64, Vec<(String, Span)>> = HashMap::new();
+        let in_force = |e: &ExcuseRow| e.given_at <= as_of && e.revoked_at.is_none_or(|at| at > as_of);
+        for excuse in self.excuses().await?.into_iter().filter(in_force) {
+            if let Some(finding) = excuse.finding {
+                out.entry(excuse.series).or_default().push((finding, excuse.span));
+            }
         }
         Ok(out)
     }

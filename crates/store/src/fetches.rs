@@ -10,7 +10,7 @@ use mizuno_core::{
     bar::Learned,
     gap::{Asked, Outcome},
 };
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// What is known of a fetch once an answer, or the last failure, is there.
 #[derive(Clone, Debug)]
@@ -126,6 +126,59 @@ pub struct FetchRow {
     pub unfinished: i64,
     /// Why it failed.
     pub failure: Option<Failure>,
+}
+
+/// A row of the table.
+struct Record {
+    id: i64,
+    run_id: i64,
+    series_id: i64,
+    window_start: i64,
+    window_end: i64,
+    state: String,
+    asked_at: i64,
+    answered_at: i64,
+    attempts: i64,
+    request: String,
+    http_status: Option<i64>,
+    payload: Option<String>,
+    payload_size: i64,
+    rows: i64,
+    bars_new: i64,
+    bars_same: i64,
+    restated: i64,
+    refused: i64,
+    unfinished: i64,
+    failure: Option<String>,
+    message: Option<String>,
+    media_type: Option<String>,
+    part: Option<String>,
+}
+
+impl From<Record> for FetchRow {
+    fn from(r: Record) -> FetchRow {
+        FetchRow {
+            id: r.id,
+            run: r.run_id,
+            series: r.series_id,
+            window: Slot(r.window_start)..Slot(r.window_end),
+            state: r.state,
+            asked_at: Timestamp(r.asked_at),
+            answered_at: Timestamp(r.answered_at),
+            attempts: r.attempts,
+            request: r.request,
+            part: r.part,
+            status: r.http_status,
+            media_type: r.media_type,
+            payload: r.payload,
+            payload_size: r.payload_size,
+            rows: r.rows,
+            learned: Learned { new: r.bars_new as u64, same: r.bars_same as u64, restated: r.restated as u64 },
+            refused: r.refused,
+            unfinished: r.unfinished,
+            failure: r.failure.map(|class| Failure { class, message: r.message.unwrap_or_default() }),
+        }
+    }
 }
 
 impl Store {
@@ -313,19 +366,20 @@ impl Store {
     /// # Errors
     /// When there is none, or the database cannot be read.
     pub async fn fetch(&self, id: i64) -> Result<FetchRow> {
-        let found = self.select_fetches(Filter { id: Some(id), ..Filter::default() }, 1).await?.pop();
+        let found =
+            sqlx::query_as!(Record, "SELECT * FROM fetch WHERE id = ?", id).fetch_optional(&self.readers).await?.map(FetchRow::from);
         found.ok_or_else(|| StoreError::Unknown { kind: "fetch", id: id.to_string() })
     }
 
     async fn select_fetches(&self, filter: Filter<'_>, most: i64) -> Result<Vec<FetchRow>> {
-        let Filter { id, run, series, state, span, restated } = filter;
+        let Filter { run, series, state, span, restated } = filter;
         let (from, to) = span.map(|s| (s.start.0, s.end.0)).unzip();
-        let rows = sqlx::query!(
-            "SELECT * FROM fetch WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR run_id = ?2) AND (?3 IS NULL OR series_id = ?3)
-                 AND (?4 IS NULL OR state = ?4) AND (?5 IS NULL OR window_end > ?5) AND (?6 IS NULL OR window_start < ?6)
-                 AND (NOT ?8 OR restated > 0)
-             ORDER BY id DESC LIMIT ?7",
-            id,
+        let rows = sqlx::query_as!(
+            Record,
+            "SELECT * FROM fetch WHERE (?1 IS NULL OR run_id = ?1) AND (?2 IS NULL OR series_id = ?2)
+                 AND (?3 IS NULL OR state = ?3) AND (?4 IS NULL OR window_end > ?4) AND (?5 IS NULL OR window_start < ?5)
+                 AND (NOT ?7 OR restated > 0)
+             ORDER BY id DESC LIMIT ?6",
             run,
             series,
             state,
@@ -336,40 +390,58 @@ impl Store {
         )
         .fetch_all(&self.readers)
         .await?;
-        let fetches = rows.into_iter().map(|r| FetchRow {
-            id: r.id,
-            run: r.run_id,
-            series: r.series_id,
-            window: Slot(r.window_start)..Slot(r.window_end),
-            state: r.state,
-            asked_at: Timestamp(r.asked_at),
-            answered_at: Timestamp(r.answered_at),
-            attempts: r.attempts,
-            request: r.request,
-            part: r.part,
-            status: r.http_status,
-            media_type: r.media_type,
-            payload: r.payload,
-            payload_size: r.payload_size,
-            rows: r.rows,
-            learned: Learned { new: r.bars_new as u64, same: r.bars_same as u64, restated: r.restated as u64 },
-            refused: r.refused,
-            unfinished: r.unfinished,
-            failure: r.failure.map(|class| Failure { class, message: r.message.unwrap_or_default() }),
-        });
-        Ok(fetches.collect())
+        Ok(rows.into_iter().map(FetchRow::from).collect())
     }
 
-    /// What was asked for each of `series`, oldest first, as gaps and plans need it.
+    /// How many fetches of a run failed, by class of failure.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn failures_of(&self, run: i64) -> Result<BTreeMap<String, u64>> {
+        let rows = sqlx::query!(
+            "SELECT coalesce(failure, '') AS \"class!: String\", count(*) AS \"count!: i64\" FROM fetch
+             WHERE run_id = ? AND state = 'failed' GROUP BY failure",
+            run
+        );
+        Ok(rows.fetch_all(&self.readers).await?.into_iter().map(|r| (r.class, r.count as u64)).collect())
+    }
+
+    /// How many fetches failed since an instant.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn failed_since(&self, since: Timestamp) -> Result<u64> {
+        let count = sqlx::query_scalar!("SELECT count(*) FROM fetch WHERE state = 'failed' AND answered_at > ?", since.0);
+        Ok(count.fetch_one(&self.readers).await? as u64)
+    }
+
+    /// How many bars were restated since an instant, and by how many fetches.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn restated_since(&self, since: Timestamp) -> Result<(u64, u64)> {
+        let sum = sqlx::query!(
+            "SELECT coalesce(sum(restated), 0) AS \"bars!: i64\", count(*) AS \"fetches!: i64\" FROM fetch WHERE restated > 0 AND answered_at > ?",
+            since.0
+        );
+        let sum = sum.fetch_one(&self.readers).await?;
+        Ok((sum.bars as u64, sum.fetches as u64))
+    }
+
+    /// What was asked for in the given spans of each series, oldest first, as gaps and plans need it.
     /// A fetch that was answered and is still to be replayed counts as answered.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub async fn asked(&self, series: &[crate::series::SeriesRow]) -> Result<HashMap<i64, Vec<Asked>>> {
-        let only = if let [one] = series { Some(one.id) } else { None };
+    pub async fn asked(&self, spans: &[(i64, Span)]) -> Result<HashMap<i64, Vec<Asked>>> {
+        let spans: Vec<String> = spans.iter().map(|(series, span)| format!("[{series},{},{}]", span.start.0, span.end.0)).collect();
+        let spans = format!("[{}]", spans.join(","));
         let rows = sqlx::query!(
-            "SELECT id, series_id, window_start, window_end, asked_at, answered_at, state, rows FROM fetch WHERE (?1 IS NULL OR series_id = ?1) ORDER BY id",
-            only
+            r#"SELECT DISTINCT f.id AS "id!: i64", f.series_id, f.window_start, f.window_end, f.asked_at, f.answered_at, f.state, f.rows
+               FROM json_each(?) AS span CROSS JOIN fetch AS f
+               ON f.series_id = span.value ->> 0 AND f.window_end > span.value ->> 1 AND f.window_start < span.value ->> 2
+               ORDER BY f.id"#,
+            spans
         )
         .fetch_all(&self.readers)
         .await?;
@@ -396,8 +468,6 @@ impl Store {
 /// Which fetches to list; everything left out lets all through.
 #[derive(Clone, Debug, Default)]
 pub struct Filter<'a> {
-    /// This one only.
-    pub id: Option<i64>,
     /// Of this run.
     pub run: Option<i64>,
     /// Of this series.

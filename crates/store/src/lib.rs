@@ -4,7 +4,8 @@
 //!   Parquet files in blobs, the newest in a small row table.
 //! * [`runs`], [`fetches`], [`payloads`]: what was asked, what came back, byte for byte.
 //! * [`lists`]: what sources list, and calls counted by the day.
-//! * [`quarantine`], [`excuses`]: what is not believed, and what is accepted as absent.
+//! * [`quarantine`], [`excuses`]: what is not believed, and what a person accepted.
+//! * [`rebasing`]: when the past of a series was collected again on another basis.
 //!
 //! All writing goes through one task ([`writer`]); readers use a pool and see
 //! a consistent snapshot. Nothing outside this crate contains SQL.
@@ -21,6 +22,7 @@ pub mod lists;
 mod lock;
 pub mod payloads;
 pub mod quarantine;
+pub mod rebasing;
 pub mod runs;
 pub mod series;
 mod spans;
@@ -71,7 +73,7 @@ impl Store {
         let readers = SqlitePoolOptions::new().max_connections(4).connect_with(options.read_only(true)).await?;
         let last = sqlx::query_scalar!(
             "SELECT max(at) AS \"at: i64\" FROM
-                 (SELECT max(answered_at) AS at FROM fetch UNION ALL SELECT max(ended_at) FROM run UNION ALL SELECT max(recorded_at) FROM tail UNION ALL SELECT max(asked_at) FROM list_fetch)"
+                 (SELECT max(answered_at) AS at FROM fetch UNION ALL SELECT max(ended_at) FROM run UNION ALL SELECT max(recorded_at) FROM tail UNION ALL SELECT max(asked_at) FROM list_fetch UNION ALL SELECT max(ended_at) FROM rebasing)"
         )
             .fetch_one(&mut connection)
             .await?;

@@ -198,7 +198,15 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn list_rows(&self, source: Option<&str>, list: Option<&str>) -> Result<Vec<ListRow>> {
-        self.select_list_rows(source, list, None).await
+        self.select_list_rows(source, list, None, Timestamp::MAX).await
+    }
+
+    /// What one list was known to say at an instant.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn list_rows_as_of(&self, source: &str, list: &str, as_of: Timestamp) -> Result<Vec<ListRow>> {
+        self.select_list_rows(Some(source), Some(list), None, as_of).await
     }
 
     /// Every row that came or went after `since`, newest last.
@@ -206,18 +214,25 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn list_changes(&self, since: Timestamp) -> Result<Vec<ListRow>> {
-        self.select_list_rows(None, None, Some(since.0)).await
+        self.select_list_rows(None, None, Some(since.0), Timestamp::MAX).await
     }
 
-    async fn select_list_rows(&self, source: Option<&str>, list: Option<&str>, since: Option<i64>) -> Result<Vec<ListRow>> {
+    async fn select_list_rows(
+        &self,
+        source: Option<&str>,
+        list: Option<&str>,
+        since: Option<i64>,
+        as_of: Timestamp,
+    ) -> Result<Vec<ListRow>> {
         let rows = sqlx::query!(
             "SELECT source, list, row_key, body, since, first_of, until, ended_by FROM list_row
              WHERE (?1 IS NULL OR source = ?1) AND (?2 IS NULL OR list = ?2)
-                 AND CASE WHEN ?3 IS NULL THEN until IS NULL ELSE since > ?3 OR until > ?3 END
+                 AND CASE WHEN ?3 IS NULL THEN since <= ?4 AND (until IS NULL OR until > ?4) ELSE since > ?3 OR until > ?3 END
              ORDER BY since, row_key",
             source,
             list,
-            since
+            since,
+            as_of.0
         )
         .fetch_all(&self.readers)
         .await?;

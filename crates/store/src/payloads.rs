@@ -3,11 +3,16 @@
 use crate::{Result, Store, StoreError};
 use sha2::{Digest, Sha256};
 use sqlx::SqliteConnection;
+use std::cell::RefCell;
 
 /// The name of some bytes: their SHA-256 in hexadecimal.
 #[must_use]
 pub fn digest(body: &[u8]) -> String {
     Sha256::digest(body).iter().map(|b| format!("{b:02x}")).collect()
+}
+
+thread_local! {
+    static COMPRESSOR: RefCell<Option<zstd::bulk::Compressor<'static>>> = const { RefCell::new(None) };
 }
 
 /// An answer, compressed off the writer's time.
@@ -19,8 +24,15 @@ pub(crate) struct Packed {
 
 impl Packed {
     pub(crate) fn new(body: &[u8]) -> Result<Packed> {
-        let packed = zstd::bulk::compress(body, 3);
-        let packed = packed.map_err(|e| StoreError::Damaged { block: 0, problem: e.to_string() })?;
+        // A compressor's tables are larger than most answers, so each thread keeps its own.
+        let packed = COMPRESSOR.with_borrow_mut(|compressor| {
+            let compressor = match compressor {
+                Some(compressor) => compressor,
+                None => compressor.insert(zstd::bulk::Compressor::new(3)?),
+            };
+            compressor.compress(body)
+        });
+        let packed = packed.map_err(|e: std::io::Error| StoreError::Damaged { block: 0, problem: e.to_string() })?;
         Ok(Packed { digest: digest(body), size: body.len() as i64, body: packed })
     }
 

@@ -1,7 +1,11 @@
 //! Rows that cannot be true or cannot be read, with the text they came as.
 
-use crate::{Result, Store};
-use mizuno_core::Slot;
+use crate::{
+    Result, Store, StoreError,
+    bars::{self, Batch},
+    series::SeriesRow,
+};
+use mizuno_core::{Bars, Slot, Timestamp};
 use sqlx::SqliteConnection;
 
 /// A row on its way into quarantine.
@@ -41,6 +45,8 @@ impl Suspect {
     }
 }
 
+const TAKEN: &str = "taken";
+
 /// A row in quarantine.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct QuarantineRow {
@@ -52,6 +58,19 @@ pub struct QuarantineRow {
     pub fetch: i64,
     /// What it is.
     pub suspect: Suspect,
+    /// What a person decided of it, where it was held back for one.
+    pub decision: Option<Decision>,
+}
+
+/// What a person decided of a bar that was held back.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Decision {
+    /// Whether the bar was taken; otherwise the one held before stays.
+    pub taken: bool,
+    /// Who decided.
+    pub by: String,
+    /// When.
+    pub at: Timestamp,
 }
 
 impl Store {
@@ -68,7 +87,43 @@ impl Store {
             series: r.series_id,
             fetch: r.fetch_id,
             suspect: Suspect { slot: r.slot.map(Slot), page: r.page as u32, line: r.line as u64, flaw: r.flaw, text: r.text },
+            decision: r.decision.map(|word| Decision {
+                taken: word == TAKEN,
+                by: r.decided_by.unwrap_or_default(),
+                at: Timestamp(r.decided_at.unwrap_or_default()),
+            }),
         });
         Ok(row.collect())
+    }
+
+    /// Writes down what a person decided of a row, and keeps its bar where that was taken.
+    ///
+    /// # Errors
+    /// When there is no such row or it is decided already, or the database cannot be written.
+    pub async fn decide(&self, id: i64, decision: Decision, taken: Option<(SeriesRow, Bars)>) -> Result<()> {
+        let recorded_at = self.writer.stamp(decision.at);
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    if let Some((series, bars)) = taken {
+                        let fetch = sqlx::query_scalar!("SELECT fetch_id FROM quarantine WHERE id = ?", id).fetch_one(&mut *c).await?;
+                        let batch = Batch { series: series.id, interval: series.key.interval, fetch, recorded_at, bars };
+                        bars::learn(&mut *c, &batch).await?;
+                    }
+                    let word = if decision.taken { TAKEN } else { "refused" };
+                    let row = sqlx::query!(
+                        "UPDATE quarantine SET decision = ?, decided_by = ?, decided_at = ? WHERE id = ? AND decision IS NULL",
+                        word,
+                        decision.by,
+                        decision.at.0,
+                        id
+                    );
+                    match row.execute(c).await?.rows_affected() {
+                        0 => Err(StoreError::Unknown { kind: "undecided row in quarantine", id: id.to_string() }),
+                        _ => Ok(()),
+                    }
+                })
+            })
+            .await
     }
 }

@@ -1,23 +1,23 @@
 //! Tables of whole numbers as Parquet files: the one shape that blocks and served files share.
 //!
-//! Columns are delta-packed and zstd-compressed, without dictionaries: bars
+//! Columns are delta-packed and zstd-compressed, without dictionaries but for words: bars
 //! are numbers that move in small steps, and constant columns pack to almost nothing.
 
 use parquet::{
     basic::{Compression, Encoding, LogicalType, Repetition, Type as Physical, ZstdLevel},
     column::writer::ColumnWriter,
-    data_type::Int32Type,
+    data_type::{ByteArray, Int32Type},
     errors::Result,
     file::{
         properties::{EnabledStatistics, WriterProperties, WriterPropertiesPtr, WriterVersion},
         writer::SerializedFileWriter,
     },
-    schema::types::{Type, TypePtr},
+    schema::types::{ColumnPath, Type, TypePtr},
 };
 use std::{io::Write, sync::Arc};
 
 /// What a column's whole numbers mean.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Kind {
     /// Microseconds since the epoch, UTC.
     Instant,
@@ -27,6 +27,8 @@ pub enum Kind {
     Decimal(u8),
     /// A plain whole number.
     Whole,
+    /// One of a few words, as a string; its number is its place among them.
+    Word(Arc<[String]>),
 }
 
 /// The name and meaning of a column.
@@ -76,11 +78,12 @@ pub struct TableWriter<W: Write + Send> {
 
 fn schema(columns: &[Column]) -> Result<TypePtr> {
     let field = |c: &Column| {
-        let (physical, logical) = match c.kind {
+        let (physical, logical) = match &c.kind {
             Kind::Instant => (Physical::INT64, Some(LogicalType::timestamp(true, parquet::basic::TimeUnit::MICROS))),
             Kind::Date => (Physical::INT32, Some(LogicalType::Date)),
-            Kind::Decimal(scale) => (Physical::INT64, Some(LogicalType::decimal(i32::from(scale), 18))),
+            Kind::Decimal(scale) => (Physical::INT64, Some(LogicalType::decimal(i32::from(*scale), 18))),
             Kind::Whole => (Physical::INT64, None),
+            Kind::Word(_) => (Physical::BYTE_ARRAY, Some(LogicalType::String)),
         };
         let mut builder = Type::primitive_type_builder(c.name, physical).with_logical_type(logical).with_repetition(if c.optional {
             Repetition::OPTIONAL
@@ -96,9 +99,14 @@ fn schema(columns: &[Column]) -> Result<TypePtr> {
     Ok(Arc::new(Type::group_type_builder("bars").with_fields(fields).build()?))
 }
 
-fn properties() -> Result<WriterPropertiesPtr> {
+fn properties(columns: &[Column]) -> Result<WriterPropertiesPtr> {
+    let mut builder = WriterProperties::builder();
+    for column in columns.iter().filter(|c| matches!(c.kind, Kind::Word(_))) {
+        let path = ColumnPath::from(column.name);
+        builder = builder.set_column_dictionary_enabled(path.clone(), true).set_column_encoding(path, Encoding::PLAIN);
+    }
     Ok(Arc::new(
-        WriterProperties::builder()
+        builder
             .set_writer_version(WriterVersion::PARQUET_2_0)
             .set_compression(Compression::ZSTD(ZstdLevel::try_new(1)?))
             .set_dictionary_enabled(false)
@@ -116,8 +124,8 @@ impl<W: Write + Send> TableWriter<W> {
     /// # Errors
     /// When the sink refuses.
     pub fn new(sink: W, columns: &[Column]) -> Result<Self> {
-        let file = SerializedFileWriter::new(sink, schema(columns)?, properties()?)?;
-        Ok(TableWriter { file, kinds: columns.iter().map(|c| c.kind).collect() })
+        let file = SerializedFileWriter::new(sink, schema(columns)?, properties(columns)?)?;
+        Ok(TableWriter { file, kinds: columns.iter().map(|c| c.kind.clone()).collect() })
     }
 
     /// Writes one row group, with the values of each column in order.
@@ -133,6 +141,10 @@ impl<W: Write + Send> TableWriter<W> {
                 (Kind::Date, _) => {
                     let days: Vec<i32> = values.present.iter().map(|&d| d as i32).collect();
                     column.typed::<Int32Type>().write_batch(&days, levels, None)?;
+                }
+                (Kind::Word(words), ColumnWriter::ByteArrayColumnWriter(writer)) => {
+                    let word = |n: &i64| words.get(*n as usize).map_or(ByteArray::new(), |w| ByteArray::from(w.as_str()));
+                    writer.write_batch(&values.present.iter().map(word).collect::<Vec<_>>(), levels, None)?;
                 }
                 (_, ColumnWriter::Int64ColumnWriter(writer)) => {
                     writer.write_batch(&values.present, levels, None)?;

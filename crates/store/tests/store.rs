@@ -184,10 +184,10 @@ async fn runs_that_were_cut_short_are_marked_and_returned() {
 #[tokio::test]
 async fn excuses_are_given_together_or_not_at_all_and_can_be_taken_back() {
     let (_dir, store, series, _) = opened(Interval::Daily).await;
-    let spans = vec![(series.id, Slot(10)..Slot(12)), (9_999, Slot(1)..Slot(2))];
+    let spans = vec![(series.id, Slot(10)..Slot(12), None), (9_999, Slot(1)..Slot(2), None)];
     assert!(store.excuse(spans, "mere".into(), "x".into(), NOW).await.is_err(), "there is no series 9999");
     assert!(store.excuses().await.unwrap().is_empty());
-    let ids = store.excuse(vec![(series.id, Slot(10)..Slot(12))], "mere".into(), "a halt".into(), NOW).await.unwrap();
+    let ids = store.excuse(vec![(series.id, Slot(10)..Slot(12), None)], "mere".into(), "a halt".into(), NOW).await.unwrap();
     assert_eq!(store.excused().await.unwrap()[&series.id], Spans::from([Slot(10)..Slot(12)]));
     store.revoke_excuse(ids[0], NOW).await.unwrap();
     assert!(store.excused().await.unwrap().is_empty());

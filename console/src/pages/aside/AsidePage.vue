@@ -1,9 +1,9 @@
 <script setup lang="ts">
-// What was set aside: rows that cannot be true, and absences that people accepted.
+// What was set aside: rows that cannot be true or wait for a decision, and what people accepted.
 import { NButton, NEmpty, useMessage } from "naive-ui";
 import { computed, onMounted, ref } from "vue";
 import PlainTable from "../../components/PlainTable.vue";
-import { get, remove, type Excuse, type Quarantined } from "../../composables/api";
+import { get, post, remove, type Excuse, type Quarantined } from "../../composables/api";
 import { useRefreshOn, useStatus } from "../../composables/live";
 import { useMeaning } from "../../composables/meaning";
 import { wall } from "../../composables/show";
@@ -33,6 +33,17 @@ async function revoke(excuse: Excuse) {
     message.error((error as Error).message);
   }
 }
+async function decide(row: Quarantined, take: boolean) {
+  const by = window.prompt(take ? "Take this bar; your name:" : "Leave the bar held before; your name:", localStorage.getItem("name") ?? "");
+  if (!by?.trim()) return;
+  localStorage.setItem("name", by);
+  try {
+    await post(`/quarantine/${row.id}/decision`, { take, by });
+    await load();
+  } catch (error) {
+    message.error((error as Error).message, { duration: 8000, closable: true });
+  }
+}
 const moment = (text: string) => (text.includes("T") ? wall(text, zone.value) : text);
 const link = (series: string, at?: string | null) => ({ name: "instrument", params: { symbol: series.split("/")[0] }, query: { series, at: at ?? undefined } });
 </script>
@@ -40,7 +51,7 @@ const link = (series: string, at?: string | null) => ({ name: "instrument", para
 <template>
   <h2>In quarantine, newest first</h2>
   <n-empty v-if="rows && !rows.length" description="No row is in quarantine: everything that came could be true" />
-  <plain-table v-if="rows?.length" :headers="['Series', `Moment (${zone})`, 'Flaw', 'Why', 'Fetch', 'Line', 'The row']" :numbers="[4, 5]">
+  <plain-table v-if="rows?.length" :headers="['Series', `Moment (${zone})`, 'Flaw', 'Why', 'Fetch', 'Line', 'The row', '']" :numbers="[4, 5]">
     <tr v-for="(row, i) in rows" :key="i">
       <td><router-link class="link" :to="link(row.series, row.at)">{{ row.series }}</router-link></td>
       <td>{{ row.at ? moment(row.at) : "–" }}</td>
@@ -49,15 +60,20 @@ const link = (series: string, at?: string | null) => ({ name: "instrument", para
       <td class="number">{{ row.fetch }}</td>
       <td class="number">{{ row.page > 1 ? `${row.page}:` : "" }}{{ row.line }}</td>
       <td><code>{{ row.text }}</code></td>
+      <td>
+        <template v-if="row.decision">{{ row.decision }}</template>
+        <template v-else-if="row.flaw === 'held-back'"><n-button size="tiny" @click="decide(row, true)">Take…</n-button> <n-button size="tiny" @click="decide(row, false)">Refuse…</n-button></template>
+      </td>
     </tr>
   </plain-table>
-  <h2>Excused</h2>
-  <n-empty v-if="excuses && !excuses.length" description="Nothing has been excused" />
-  <plain-table v-if="excuses?.length" :headers="['Series', `From (${zone})`, 'To', 'By', 'Why', 'Given', '']">
+  <h2>Accepted</h2>
+  <n-empty v-if="excuses && !excuses.length" description="Nothing has been accepted" />
+  <plain-table v-if="excuses?.length" :headers="['Series', `From (${zone})`, 'To', 'What', 'By', 'Why', 'Given', '']">
     <tr v-for="e in excuses" :key="e.id">
       <td><router-link class="link" :to="link(e.series, e.from)">{{ e.series }}</router-link></td>
       <td>{{ moment(e.from) }}</td>
       <td>{{ moment(e.to) }}</td>
+      <td>{{ e.finding ?? "absence" }}</td>
       <td>{{ e.by }}</td>
       <td class="wrap">{{ e.note }}</td>
       <td>{{ wall(e.given_at, zone) }}</td>

@@ -27,7 +27,7 @@ function tip(index: number): string {
   const bar = slot.bar;
   if (!bar) return `${label(slot.moment)}<br>missing: ${slot.gap?.because ?? ""}`;
   const volume = bar.volume === null ? "no volume" : `volume ${count(bar.volume)}`;
-  return `${label(slot.moment)} ${daily.value ? "" : props.zone}<br>open ${bar.open}, high ${bar.high}<br>low ${bar.low}, close ${bar.close}<br>${volume}`;
+  return `${label(slot.moment)} ${daily.value ? "" : props.zone}<br>open ${bar.open}, high ${bar.high}<br>low ${bar.low}, close ${bar.close}<br>${volume}${bar.source ? `<br>from ${bar.source}` : ""}`;
 }
 
 const option = computed(() => {

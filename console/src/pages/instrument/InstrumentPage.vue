@@ -5,7 +5,7 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import FetchTable from "../../components/FetchTable.vue";
 import GapList from "../../components/GapList.vue";
-import { get, type Bar, type Fetch, type Gap, type Instrument, type Series } from "../../composables/api";
+import { get, type Bar, type Fetch, type Gap, type Instrument, type Lineup, type Series } from "../../composables/api";
 import { useRefreshOn, useStatus } from "../../composables/live";
 import { useMeaning } from "../../composables/meaning";
 import { count, percent } from "../../composables/show";
@@ -27,8 +27,23 @@ const bars = ref<Bar[]>([]);
 const gaps = ref<Gap[]>([]);
 const fetches = ref<Fetch[]>([]);
 const story = ref<string>();
+const lineup = ref<Lineup>();
 const named = computed(() => (route.query.series ? String(route.query.series) : undefined));
-const series = computed(() => all.value.find((s) => s.name === named.value) ?? all.value.find((s) => s.interval === (route.query.interval ?? "1d")) ?? all.value[0]);
+/** A golden series for each interval and side that has several sources, before what it is made of. */
+const choices = computed(() => {
+  const groups = new Map<string, Series[]>();
+  for (const s of all.value) {
+    const group = s.name.slice(0, s.name.lastIndexOf("/"));
+    groups.set(group, [...(groups.get(group) ?? []), s]);
+  }
+  return [...groups].flatMap(([group, own]) => (own.length > 1 ? [{ ...own[0], name: `${group}/golden`, last: own.map((s) => s.last ?? "").sort().pop() }, ...own] : own));
+});
+const series = computed(() => choices.value.find((s) => s.name === named.value) ?? choices.value.find((s) => s.interval === (route.query.interval ?? "1d")) ?? choices.value[0]);
+const golden = computed(() => series.value?.name.endsWith("/golden") ?? false);
+const completeness = computed(() => (golden.value ? lineup.value?.completeness : series.value?.completeness));
+/** Whose bar a candle shows. */
+const sourceOf = (moment: string) => bars.value.find((bar) => (bar.time ?? bar.date) === moment)?.source;
+const told = computed(() => (golden.value && story.value ? series.value!.name.replace(/golden$/, sourceOf(story.value) ?? "golden") : series.value?.name));
 const interval = computed(() => series.value?.interval ?? "1d");
 const days = computed(() => Number(route.query.days ?? (interval.value === "1d" ? 365 : 5)));
 const zone = computed(() => status.value?.venues.find((v) => v.code === instrument.value?.venue)?.zone ?? "UTC");
@@ -40,11 +55,14 @@ async function load() {
     all.value = kept;
     if (!series.value) return;
     const range = rangeAround(at.value ?? series.value.last ?? undefined, days.value, at.value !== undefined);
-    const name = series.value.name;
-    [bars.value, gaps.value, fetches.value] = await Promise.all([
+    const { name, interval } = series.value;
+    const side = name.split("/").length === 4 ? name.split("/")[2] : undefined;
+    const own = golden.value;
+    [bars.value, gaps.value, fetches.value, lineup.value] = await Promise.all([
       get<Bar[]>("/bars", { series: name, format: "json", ...range }),
-      get<Gap[]>("/gaps", { series: name, cause: "any" }),
-      get<Fetch[]>("/fetches", { series: name, most: 25 }),
+      own ? get<Gap[]>("/gaps", { instrument: symbol.value, interval, golden: "true" }) : get<Gap[]>("/gaps", { series: name, cause: "any" }),
+      own ? [] : get<Fetch[]>("/fetches", { series: name, most: 25 }),
+      own ? get<Lineup>("/lineup", { instrument: symbol.value, interval, side }) : undefined,
     ]);
   } catch (error) {
     message.error((error as Error).message, { duration: 8000, closable: true });
@@ -66,23 +84,28 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
     </h1>
     <n-space align="center">
       <n-radio-group :value="series?.name" size="small" @update:value="(v: string) => choose({ series: v, days: undefined, at: undefined })">
-        <n-radio-button v-for="s in all" :key="s.name" :value="s.name">{{ s.name.split("/").slice(1).join(" · ") }}</n-radio-button>
+        <n-radio-button v-for="s in choices" :key="s.name" :value="s.name">{{ s.name.split("/").slice(1).join(" · ") }}</n-radio-button>
       </n-radio-group>
       <n-select size="small" style="width: 110px" :value="days" :options="spans" @update:value="(v: number) => choose({ days: String(v) })" />
-      <span v-if="series" :style="{ color: meaning.faint }">{{ count(series.bars) }} bars, {{ percent(series.completeness) }} complete<template v-if="series.completeness.missing">, {{ count(series.completeness.missing) }} missing</template><template v-if="series.completeness.excused">, {{ count(series.completeness.excused) }} excused</template></span>
+      <span v-if="completeness" :style="{ color: meaning.faint }">{{ count(completeness.held) }} bars, {{ percent(completeness) }} complete<template v-if="completeness.missing">, {{ count(completeness.missing) }} missing</template><template v-if="completeness.excused">, {{ count(completeness.excused) }} excused</template></span>
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=csv`">CSV</a>
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=parquet`">Parquet</a>
     </n-space>
     <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :zone="zone" :interval="interval" @open="(moment: string) => (story = moment)" />
     <p v-if="bars.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>
-    <bar-story v-if="story && series" :series="series.name" :at="story" :zone="zone" @close="story = undefined" />
+    <p v-if="golden && lineup" :style="{ color: meaning.faint, margin: '6px 0 0' }">
+      The best of <b v-for="(rank, i) in lineup.ranks" :key="i"><template v-if="rank.from"> from {{ rank.from }} on </template>{{ rank.sources.join(", then ") }}</b><template v-for="s in lineup.sources.filter((s) => s.doubted)" :key="s.source">; {{ count(s.doubted) }} bars of {{ s.source }} are doubted</template><template v-for="l in lineup.left_out" :key="l.source">; {{ l.source }} left out: {{ l.why }}</template>.
+    </p>
+    <bar-story v-if="story && told" :series="told" :at="story" :zone="zone" @close="story = undefined" />
     <n-empty v-if="!bars.length && !gaps.length" description="No bars in this range" style="margin: 40px" />
     <template v-if="closable.length">
       <h2>Missing</h2>
       <gap-list :gaps="closable" @changed="load" />
     </template>
-    <h2>Asked for, newest first</h2>
-    <fetch-table :fetches="fetches" :zone="zone" />
+    <template v-if="!golden">
+      <h2>Asked for, newest first</h2>
+      <fetch-table :fetches="fetches" :zone="zone" />
+    </template>
   </template>
   <n-empty v-else :description="`No instrument ${symbol}`" />
 </template>

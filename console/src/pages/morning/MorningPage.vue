@@ -40,15 +40,17 @@ async function collect(collector: Pick<Collector, "name">) {
     message.error((error as Error).message, { duration: 8000, closable: true });
   }
 }
+const needed = computed(() => status.value?.concerns.filter((c) => c.needs_a_person).length ?? 0);
 const state = (c: Pick<Collector, "late" | "last">) => (c.late ? "late" : (c.last?.state ?? "never ran"));
 </script>
 
 <template>
   <template v-if="status">
-    <section class="answer" :style="{ borderColor: status.all_clear ? meaning.held : meaning.missing }">
+    <section class="answer" :style="{ borderColor: needed ? meaning.missing : meaning.held }">
       <h1 v-if="status.all_clear">✓ All clear</h1>
-      <h1 v-else>{{ status.concerns.length }} {{ status.concerns.length === 1 ? "thing needs" : "things need" }} a person</h1>
-      <p v-if="status.all_clear">Nothing is late, failed, missing or in quarantine.</p>
+      <h1 v-else-if="needed">{{ needed }} {{ needed === 1 ? "thing needs" : "things need" }} a person</h1>
+      <h1 v-else>Nothing needs a person</h1>
+      <p v-if="status.all_clear">Nothing is late, failed, missing, in quarantine, suspicious or restated.</p>
       <concern-list v-else :concerns="status.concerns" />
     </section>
 

@@ -16,15 +16,18 @@ use std::{
 /// Which bars, and how.
 #[derive(Args)]
 pub struct Bars {
-    /// An instrument, or a series as in KBF/1m/harbour.
+    /// An instrument, or a series as in KBF/1m/harbour; of an instrument, the golden series.
     #[arg(value_name = "INSTRUMENT|SERIES")]
     which: String,
     /// Interval, as collected; 1d when left out.
     #[arg(long)]
     interval: Option<String>,
-    /// Source, when several have the series.
+    /// One source's series instead of the golden one.
     #[arg(long)]
     source: Option<String>,
+    /// trade (also when left out, where there are trades), bid, ask or mid.
+    #[arg(long)]
+    side: Option<String>,
     /// First trade date, or an instant.
     #[arg(long)]
     from: Option<String>,
@@ -57,6 +60,7 @@ pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
     let mut query = vec![(which, ask.which.as_str()), ("format", &format)];
     let options = [
         ("source", &ask.source),
+        ("side", &ask.side),
         ("from", &ask.from),
         ("to", &ask.to),
         ("as_of", &ask.as_of),

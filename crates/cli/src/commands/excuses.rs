@@ -13,8 +13,8 @@ use reqwest::Method;
 /// What to accept, who does, and why.
 #[derive(Args)]
 pub struct Excuse {
-    /// Ids of gaps, or the name of one series with --since and --until.
-    #[arg(value_name = "GAP|SERIES", required_unless_present = "all")]
+    /// Ids of gaps or of findings, or the name of one series with --since and --until.
+    #[arg(value_name = "GAP|FINDING|SERIES", required_unless_present = "all")]
     what: Vec<String>,
     /// With a series: first trade date or instant.
     #[arg(long, requires = "until")]
@@ -39,6 +39,9 @@ pub async fn excuse(client: &Client, ask: Excuse) -> Result<Code, Failure> {
     let Excuse { what, since, until, all, filter, by, note } = ask;
     let body = match &what[..] {
         [series] if since.is_some() => NewExcuse { series: Some(series.clone()), from: since, to: until, by, note, ..NewExcuse::default() },
+        findings if !all && findings.iter().all(|id| id.contains('#')) => {
+            NewExcuse { findings: findings.to_vec(), by, note, ..NewExcuse::default() }
+        }
         gaps if !all => NewExcuse { gaps: gaps.to_vec(), by, note, ..NewExcuse::default() },
         _ => NewExcuse { gaps: filter.find(client).await?.into_iter().map(|g| g.id).collect(), by, note, ..NewExcuse::default() },
     };
@@ -52,7 +55,10 @@ pub async fn excuse(client: &Client, ask: Excuse) -> Result<Code, Failure> {
         return Ok(Code::Fine);
     }
     for excuse in &given {
-        out!("excuse {}: {} needs no bars from {} to {}", excuse.id, excuse.series, excuse.from, excuse.to);
+        match &excuse.finding {
+            None => out!("excuse {}: {} needs no bars from {} to {}", excuse.id, excuse.series, excuse.from, excuse.to),
+            Some(check) => out!("excuse {}: {} of {} from {} to {} is accepted", excuse.id, check, excuse.series, excuse.from, excuse.to),
+        }
     }
     eprintln!("take one back with: mizuno excuses --revoke ID");
     Ok(Code::Fine)
@@ -61,7 +67,7 @@ pub async fn excuse(client: &Client, ask: Excuse) -> Result<Code, Failure> {
 pub async fn excuses(client: &Client, revoke: Option<i64>) -> Result<Code, Failure> {
     if let Some(id) = revoke {
         client.send::<()>(Method::DELETE, &format!("/excuses/{id}"), &[], None).await?;
-        eprintln!("excuse {id} is taken back; its slots are missing again");
+        eprintln!("excuse {id} is taken back");
         return Ok(Code::Fine);
     }
     let all: Vec<mizuno_api::Excuse> = client.get("/excuses", &[]).await?;
@@ -77,6 +83,7 @@ pub async fn excuses(client: &Client, revoke: Option<i64>) -> Result<Code, Failu
             e.series.clone(),
             e.from.clone(),
             e.to.clone(),
+            e.finding.clone().unwrap_or("absence".to_owned()),
             state.to_owned(),
             e.by.clone(),
             zone.minute(&e.given_at),
@@ -84,6 +91,6 @@ pub async fn excuses(client: &Client, revoke: Option<i64>) -> Result<Code, Failu
         ]
     };
     let given = format!("given ({})", zone.name());
-    show::table(&["id", "series", "from", "to", "state", "by", &given, "note"], &[0], all.iter().map(row).collect());
+    show::table(&["id", "series", "from", "to", "of", "state", "by", &given, "note"], &[0], all.iter().map(row).collect());
     Ok(Code::Fine)
 }

@@ -137,9 +137,15 @@ pub async fn quarantine(client: &Client) -> Result<Code, Failure> {
         eprintln!("nothing is in quarantine");
     }
     for q in &found {
-        out!("{} {}, line {} of fetch {}", q.series, q.at.as_deref().unwrap_or("at no readable time"), q.line, q.fetch);
+        out!("{}  {} {}, line {} of fetch {}", q.id, q.series, q.at.as_deref().unwrap_or("at no readable time"), q.line, q.fetch);
         out!("    {}: {}", q.flaw, q.because);
         out!("    {}", q.text);
+        if let Some(decision) = &q.decision {
+            out!("    {decision}");
+        }
+    }
+    if found.iter().any(|q| q.flaw == "held-back" && q.decision.is_none()) {
+        eprintln!("decide on a bar that is held back with: mizuno decide NUMBER --take|--refuse --by NAME");
     }
     Ok(Code::Fine)
 }

@@ -6,7 +6,7 @@ use crate::{
     progress, show,
 };
 use clap::Args;
-use mizuno_api::{Gap, Repair, Run};
+use mizuno_api::{Gap, Hole, Repair, Run};
 
 /// Which gaps.
 #[derive(Args)]
@@ -14,9 +14,15 @@ pub struct Gaps {
     /// Only this instrument.
     #[arg(long, short)]
     instrument: Option<String>,
+    /// Only this source.
+    #[arg(long)]
+    source: Option<String>,
     /// Only this interval.
     #[arg(long)]
     interval: Option<String>,
+    /// Instead the gaps of golden series: what no source has.
+    #[arg(long)]
+    golden: bool,
     /// Only this cause, or `any`; without it, all but beyond-reach and not-yet-due.
     #[arg(long)]
     cause: Option<String>,
@@ -31,20 +37,37 @@ pub struct Gaps {
 impl Gaps {
     /// The gaps the filters let through.
     pub async fn find(&self, client: &Client) -> Result<Vec<Gap>, Failure> {
+        client.get("/gaps", &self.query()).await
+    }
+
+    fn query(&self) -> Vec<(&'static str, &str)> {
         let options = [
             ("instrument", &self.instrument),
+            ("source", &self.source),
             ("interval", &self.interval),
             ("cause", &self.cause),
             ("from", &self.from),
             ("to", &self.to),
         ];
-        let query: Vec<_> = options.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?))).collect();
-        client.get("/gaps", &query).await
+        let mut query: Vec<_> = options.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?))).collect();
+        query.extend(self.golden.then_some(("golden", "true")));
+        query
     }
 }
 
-pub async fn gaps(client: &Client, ask: Gaps) -> Result<Code, Failure> {
-    let found = ask.find(client).await?;
+/// Which gaps, and how to tell of them.
+#[derive(Args)]
+pub struct ListGaps {
+    #[command(flatten)]
+    which: Gaps,
+    /// Every gap on its own, also those that many series have in common.
+    #[arg(long)]
+    each: bool,
+}
+
+pub async fn gaps(client: &Client, ask: ListGaps) -> Result<Code, Failure> {
+    let ListGaps { which: ask, each } = ask;
+    let mut found = ask.find(client).await?;
     if client.json {
         show::json(&found)?;
         return Ok(Code::Fine);
@@ -52,6 +75,19 @@ pub async fn gaps(client: &Client, ask: Gaps) -> Result<Code, Failure> {
     if found.is_empty() {
         eprintln!("no gaps");
         return Ok(Code::Fine);
+    }
+    let bars: u64 = found.iter().map(|g| g.slots).sum();
+    let all = found.len();
+    if !each && !ask.golden {
+        let holes: Vec<Hole> = client.get("/holes", &ask.query()).await?;
+        for hole in holes.iter().filter(|h| h.series > 1) {
+            out!("{} {} of {} from {}, {}", hole.venue, hole.interval, hole.series, hole.source, hole.when);
+            out!("    {} missing in {} of {} series at once", show::counted(hole.slots, "bar"), hole.series, hole.of);
+            out!("    {}: {}", hole.cause, hole.because);
+            let date = |at: &str| at.get(..10).unwrap_or(at).to_owned();
+            out!("    each of them: mizuno gaps --each --source {} --interval {} --from {}", hole.source, hole.interval, date(&hole.from));
+            found.retain(|g| !hole.gaps.contains(&g.id));
+        }
     }
     for gap in &found {
         out!("{}", gap.id);
@@ -63,8 +99,7 @@ pub async fn gaps(client: &Client, ask: Gaps) -> Result<Code, Failure> {
         let fetch = gap.fetch.map_or(String::new(), |f| format!(", last by fetch {f}"));
         out!("    asked {}{fetch}; suggestion: {}", show::counted(u64::from(gap.asked), "time"), gap.suggestion);
     }
-    let bars: u64 = found.iter().map(|g| g.slots).sum();
-    eprintln!("{} gaps, {} bars; close them with `mizuno repair` or `mizuno excuse`", found.len(), show::count(bars));
+    eprintln!("{}, {}; close them with `mizuno repair` or `mizuno excuse`", show::counted(all as u64, "gap"), show::counted(bars, "bar"));
     Ok(Code::Fine)
 }
 

@@ -4,6 +4,7 @@ pub mod bars;
 pub mod coverage;
 pub mod excuses;
 pub mod fetches;
+pub mod findings;
 pub mod gaps;
 pub mod instruments;
 pub mod runs;

@@ -6,7 +6,7 @@ use crate::{
     progress, show,
 };
 use clap::Args;
-use mizuno_api::{Resume, Run, StartRun};
+use mizuno_api::{Resume, Run, StartAudit, StartRun};
 
 /// What to collect now.
 #[derive(Args)]
@@ -134,6 +134,28 @@ pub async fn resume(client: &Client, ask: ResumeRun) -> Result<Code, Failure> {
     let run: Run = client.post(&format!("/runs/{}/resume", ask.run), &Resume { failed_only: ask.failed }).await?;
     let (runs, stopped) = progress::follow(client, vec![run]).await?;
     progress::conclude(client, &runs, stopped)
+}
+
+/// What to audit.
+#[derive(Args)]
+pub struct AuditIt {
+    /// The collector.
+    collector: String,
+    /// Windows of what it holds to ask for again, taken at random.
+    #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u32).range(1..))]
+    windows: u32,
+}
+
+pub async fn audit(client: &Client, ask: AuditIt) -> Result<Code, Failure> {
+    let run: Run = client.post("/audits", &StartAudit { collector: ask.collector, windows: ask.windows }).await?;
+    let (runs, stopped) = progress::follow(client, vec![run]).await?;
+    let code = progress::conclude(client, &runs, stopped)?;
+    let changed: u64 = runs.iter().map(|r| r.restated).sum();
+    if changed > 0 {
+        eprintln!("{} changed since they were collected; see: mizuno restatements --days 1", show::counted(changed, "bar"));
+        return Ok(Code::NeedsAPerson);
+    }
+    Ok(code)
 }
 
 pub async fn cancel(client: &Client, run: i64) -> Result<Code, Failure> {

@@ -14,7 +14,7 @@ pub async fn status(client: &Client) -> Result<Code, Failure> {
     } else {
         print(&status);
     }
-    Ok(if status.all_clear { Code::Fine } else { Code::NeedsAPerson })
+    Ok(if status.concerns.iter().any(|c| c.needs_a_person) { Code::NeedsAPerson } else { Code::Fine })
 }
 
 fn print(status: &Status) {
@@ -30,7 +30,7 @@ fn print(status: &Status) {
     }
     out!("");
     if status.all_clear {
-        out!("All clear: nothing is late, failed, missing or in quarantine.");
+        out!("All clear: nothing is late, failed, missing, in quarantine, suspicious or restated.");
     }
     for concern in &status.concerns {
         out!("{:<12} {}", concern.kind.to_uppercase(), concern.what);

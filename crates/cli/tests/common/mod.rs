@@ -1,15 +1,17 @@
 //! The real service on loopback, the simulated world beside it, and the real command line.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
+use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use mizuno_core::{Timestamp, clock::ClockFace};
 use mizuno_sim::{World, faults::Faults, street};
 use serde_json::Value;
 use std::{
+    collections::BTreeMap,
     fs,
     io::{BufRead, BufReader},
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
-    sync::Arc,
+    sync::{Arc, Mutex},
 };
 use tempfile::TempDir;
 
@@ -19,6 +21,29 @@ pub struct Bench {
     pub clock: ClockFace,
     pub dir: TempDir,
 }
+
+/// What a source of one's own says: the rest of a line by date.
+pub type Rows = Arc<Mutex<BTreeMap<String, String>>>;
+
+const OWN: &str = r#"
+[limits]
+calls_per_minute = 600
+burst = 10
+[[series]]
+interval = "1d"
+venues = ["ALDX"]
+adjusted = "splits"
+delay = "10m"
+span_days = 20
+[[series.request]]
+get = "/{symbol}{?from,to}"
+stamps = "%Y-%m-%d"
+to_included = true
+[series.answer]
+form = "delimited"
+columns = { time = "date", open = "o", high = "h", low = "l", close = "c", volume = "v" }
+stamp = "%Y-%m-%d"
+"#;
 
 /// A service process; killed when dropped.
 pub struct Service {
@@ -67,7 +92,7 @@ impl Bench {
         for name in ["daily", "minutes"] {
             fs::remove_file(bench.config().join(format!("collectors/{name}.toml"))).unwrap();
         }
-        bench.files(&["venues/corf.toml", "venues/mfx.toml", "instruments/corf.csv", "instruments/mfx.csv"]);
+        bench.files(&["venues/corf.toml", "venues/mfx.toml", "instruments/corf.csv", "instruments/mfx.csv", "ranking.toml", "checks.toml"]);
         for (name, ..) in street::SOURCES.into_iter().filter(|s| s.0 != "harbour") {
             bench.source(name);
         }
@@ -80,6 +105,29 @@ impl Bench {
         }
         bench.write(".env", &format!("LODESTAR_KEY={}\n", mizuno_sim::LODESTAR_KEY));
         bench
+    }
+
+    /// A source of one's own beside the simulated ones: daily bars as delimited text, which a test may change at will.
+    pub fn own_source(&self, more: &str) -> Rows {
+        let rows: Rows = Arc::default();
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let base = format!("http://{}", listener.local_addr().unwrap());
+        let told = rows.clone();
+        let answer = move |request: HttpRequest| {
+            let query = web::Query::<BTreeMap<String, String>>::from_query(request.query_string()).unwrap();
+            let mut out = "date,o,h,l,c,v\n".to_owned();
+            for (date, row) in told.lock().unwrap().range(query["from"].clone()..=query["to"].clone()) {
+                out += &format!("{date},{row}\n");
+            }
+            std::future::ready(HttpResponse::Ok().content_type("text/csv").body(out))
+        };
+        let app = move || App::new().default_service(web::route().to(answer.clone()));
+        tokio::spawn(HttpServer::new(app).workers(1).disable_signals().listen(listener).unwrap().run());
+        self.write("sources/own.toml", &format!("name = \"own\"\ntitle = \"Own\"\nbase = \"{base}\"\n{more}\n{OWN}"));
+        let collector =
+            "name = \"own\"\nsource = \"own\"\nvenue = \"ALDX\"\ninterval = \"1d\"\nsince = \"2025-03-03\"\ninstruments = [\"KBF\"]\n";
+        self.write("collectors/own.toml", collector);
+        rows
     }
 
     pub fn collector(&self, name: &str, interval: &str, since: &str, more: &str) {

@@ -21,7 +21,7 @@ pub use symbols::Spelling;
 pub use template::Template;
 
 use crate::{Problem, problem, text};
-use mizuno_core::{Interval, Side};
+use mizuno_core::{Interval, Side, restate::Policy};
 use serde::Deserialize;
 use std::path::Path;
 
@@ -43,12 +43,32 @@ pub struct Profile {
     /// How it spells symbols.
     #[serde(default)]
     pub symbols: Spelling,
+    /// What becomes of bars it changes.
+    #[serde(default)]
+    pub restated: Restated,
     /// What it offers.
     #[serde(default)]
     pub series: Vec<Offer>,
     /// Lists it keeps.
     #[serde(default, rename = "list")]
     pub lists: Vec<List>,
+}
+
+/// What becomes of bars that a source changes after it gave them.
+#[derive(Clone, Copy, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Restated {
+    /// A price that moves by more than so many percent is held for a person; without it every change is taken.
+    #[serde(default)]
+    pub hold_above_percent: Option<f64>,
+}
+
+impl Restated {
+    /// The policy as the core knows it.
+    #[must_use]
+    pub fn policy(self) -> Policy {
+        self.hold_above_percent.map_or(Policy::Take, |percent| Policy::HoldAbove(percent / 100.0))
+    }
 }
 
 /// One kind of series a source has.
@@ -198,6 +218,9 @@ pub fn parse(file: &Path, text: &str) -> Result<Profile, Vec<Problem>> {
             "[limits]",
             "calls_per_minute, burst, at_once, attempts and pause_after are at least 1, and burst is not above calls_per_minute".to_owned(),
         );
+    }
+    if let Some(percent) = profile.restated.hold_above_percent.filter(|p| !(p.is_finite() && *p >= 0.0)) {
+        wrong("hold_above_percent", format!("{percent} is no share to hold bars above; write percent, 0 or more"));
     }
     if let Some(what) = profile.key.as_ref().and_then(Key::problem) {
         wrong("[key]", what);

@@ -10,15 +10,21 @@ use std::str::FromStr;
 
 /// What a file is written as.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Format {
+pub enum Format {
+    /// RFC 4180, with a header.
     Csv,
+    /// A JSON object a line.
     Ndjson,
+    /// An array of objects.
     Json,
+    /// Apache Parquet, with decimal prices and UTC stamps.
     Parquet,
 }
 
 impl Format {
-    pub(crate) fn media_type(self) -> &'static str {
+    /// Its media type.
+    #[must_use]
+    pub fn media_type(self) -> &'static str {
         match self {
             Format::Csv => "text/csv; charset=utf-8",
             Format::Ndjson => "application/x-ndjson",
@@ -27,7 +33,9 @@ impl Format {
         }
     }
 
-    pub(crate) fn ending(self) -> &'static str {
+    /// The ending of its files' names.
+    #[must_use]
+    pub fn ending(self) -> &'static str {
         match self {
             Format::Csv => "csv",
             Format::Ndjson => "ndjson",
@@ -53,20 +61,30 @@ impl FromStr for Format {
 
 /// A column a file may have.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Column {
+pub enum Column {
+    /// When the bar opens, or its trade date.
     Time,
+    /// First price.
     Open,
+    /// Highest price.
     High,
+    /// Lowest price.
     Low,
+    /// Last price.
     Close,
+    /// Quantity traded.
     Volume,
+    /// The source of each bar; by itself only in golden series.
+    Source,
 }
 
 impl Column {
-    pub(crate) const ALL: [Column; 6] = [Column::Time, Column::Open, Column::High, Column::Low, Column::Close, Column::Volume];
+    /// All columns, in order.
+    pub const ALL: [Column; 7] = [Column::Time, Column::Open, Column::High, Column::Low, Column::Close, Column::Volume, Column::Source];
 
     /// Its name; the moment of a daily bar is called `date`.
-    pub(crate) fn name(self, interval: Interval) -> &'static str {
+    #[must_use]
+    pub fn name(self, interval: Interval) -> &'static str {
         match self {
             Column::Time if !interval.is_intraday() => "date",
             Column::Time => "time",
@@ -75,12 +93,16 @@ impl Column {
             Column::Low => "low",
             Column::Close => "close",
             Column::Volume => "volume",
+            Column::Source => "source",
         }
     }
 
-    /// Reads a list such as `time,close`; all columns when absent.
-    pub(crate) fn list(text: Option<&str>, interval: Interval) -> Result<Vec<Column>, ServiceError> {
-        let Some(text) = text else { return Ok(Column::ALL.to_vec()) };
+    /// Reads a list such as `time,close`; all columns when absent, with the source where bars have several.
+    ///
+    /// # Errors
+    /// When one is no column.
+    pub fn list(text: Option<&str>, interval: Interval, golden: bool) -> Result<Vec<Column>, ServiceError> {
+        let Some(text) = text else { return Ok(Column::ALL[..if golden { 7 } else { 6 }].to_vec()) };
         let find = |name: &str| {
             let known =
                 Column::ALL.into_iter().find(|c| c.name(interval) == name || (*c == Column::Time && (name == "time" || name == "date")));
@@ -94,24 +116,47 @@ impl Column {
 }
 
 /// How a file is to be written.
-pub(crate) struct Layout {
+pub struct Layout {
+    /// What it is written as.
     pub format: Format,
+    /// Its columns, in order.
     pub columns: Vec<Column>,
+    /// The length of its bars.
     pub interval: Interval,
     /// The zone instants are written in, with their offset; UTC when `None`. Parquet is always UTC.
     pub zone: Option<TimeZone>,
+    /// Digits after the point of every price.
     pub price_scale: u8,
+    /// Digits after the point of every volume.
     pub volume_scale: u8,
+    /// The names of the sources there may be.
+    pub sources: Vec<String>,
 }
 
 /// Writes one file, piece by piece, into a buffer that the caller empties between pieces.
-pub(crate) trait Encoder: Send {
+pub trait Encoder: Send {
+    /// Writes what stands before the bars.
+    ///
+    /// # Errors
+    /// When the file cannot be made.
     fn begin(&mut self, out: &mut Vec<u8>) -> Result<(), String>;
-    fn bars(&mut self, bars: &Bars, out: &mut Vec<u8>) -> Result<(), String>;
+    /// Writes bars; `from` has the place of each one's source, and is empty when there is but one.
+    ///
+    /// # Errors
+    /// When the file cannot be made.
+    fn bars(&mut self, bars: &Bars, from: &[u16], out: &mut Vec<u8>) -> Result<(), String>;
+    /// Writes what stands after the bars.
+    ///
+    /// # Errors
+    /// When the file cannot be made.
     fn finish(self: Box<Self>, out: &mut Vec<u8>) -> Result<(), String>;
 }
 
-pub(crate) fn encoder(layout: Layout) -> Result<Box<dyn Encoder>, String> {
+/// The encoder for a layout.
+///
+/// # Errors
+/// When the file cannot be begun.
+pub fn encoder(layout: Layout) -> Result<Box<dyn Encoder>, String> {
     Ok(match layout.format {
         Format::Parquet => Box::new(parquet::ParquetEncoder::new(&layout)?),
         _ => Box::new(text::TextEncoder::new(layout)),

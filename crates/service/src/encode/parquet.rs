@@ -15,7 +15,8 @@ impl ParquetEncoder {
         let column = |c: &Column| table::Column {
             name: c.name(layout.interval),
             kind: match c {
-                Column::Time => time,
+                Column::Time => time.clone(),
+                Column::Source => Kind::Word(layout.sources.clone().into()),
                 Column::Volume => Kind::Decimal(layout.volume_scale),
                 _ => Kind::Decimal(layout.price_scale),
             },
@@ -32,7 +33,7 @@ impl Encoder for ParquetEncoder {
         Ok(())
     }
 
-    fn bars(&mut self, bars: &Bars, out: &mut Vec<u8>) -> Result<(), String> {
+    fn bars(&mut self, bars: &Bars, from: &[u16], out: &mut Vec<u8>) -> Result<(), String> {
         let all = |of: fn(&Bar) -> i64| Values::all(bars.rows.iter().map(of));
         let values: Vec<Values> = self
             .columns
@@ -43,6 +44,7 @@ impl Encoder for ParquetEncoder {
                 Column::High => all(|b| b.high.0),
                 Column::Low => all(|b| b.low.0),
                 Column::Close => all(|b| b.close.0),
+                Column::Source => Values::all((0..bars.rows.len()).map(|i| i64::from(from.get(i).copied().unwrap_or(0)))),
                 Column::Volume => Values::some(bars.rows.iter().map(|b| b.volume.map(|v| v.0))),
             })
             .collect();

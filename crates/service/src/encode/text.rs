@@ -24,7 +24,12 @@ impl TextEncoder {
         }
     }
 
-    fn csv(&mut self, bar: &Bar, scales: (u8, u8), out: &mut Vec<u8>) {
+    /// A source's name: letters, digits and hyphens, which need no quoting anywhere.
+    fn source(&self, from: u16) -> &str {
+        self.layout.sources.get(usize::from(from)).map_or("", String::as_str)
+    }
+
+    fn csv(&mut self, bar: &Bar, from: u16, scales: (u8, u8), out: &mut Vec<u8>) {
         for i in 0..self.layout.columns.len() {
             if i > 0 {
                 out.push(b',');
@@ -32,13 +37,14 @@ impl TextEncoder {
             let column = self.layout.columns[i];
             match column {
                 Column::Time => self.moment(bar.slot, out),
+                Column::Source => out.extend_from_slice(self.source(from).as_bytes()),
                 _ => number(bar, column, scales, out),
             }
         }
         out.extend_from_slice(b"\r\n");
     }
 
-    fn object(&mut self, bar: &Bar, scales: (u8, u8), out: &mut Vec<u8>) {
+    fn object(&mut self, bar: &Bar, from: u16, scales: (u8, u8), out: &mut Vec<u8>) {
         for i in 0..self.layout.columns.len() {
             let column = self.layout.columns[i];
             out.push(if i == 0 { b'{' } else { b',' });
@@ -49,6 +55,11 @@ impl TextEncoder {
                 Column::Time => {
                     out.push(b'"');
                     self.moment(bar.slot, out);
+                    out.push(b'"');
+                }
+                Column::Source => {
+                    out.push(b'"');
+                    out.extend_from_slice(self.source(from).as_bytes());
                     out.push(b'"');
                 }
                 Column::Volume if bar.volume.is_none() => out.extend_from_slice(b"null"),
@@ -73,19 +84,20 @@ impl Encoder for TextEncoder {
         Ok(())
     }
 
-    fn bars(&mut self, bars: &Bars, out: &mut Vec<u8>) -> Result<(), String> {
+    fn bars(&mut self, bars: &Bars, from: &[u16], out: &mut Vec<u8>) -> Result<(), String> {
         let scales = (bars.price_scale, bars.volume_scale);
         out.reserve(bars.rows.len() * 64);
-        for bar in &bars.rows {
+        for (i, bar) in bars.rows.iter().enumerate() {
+            let from = from.get(i).copied().unwrap_or(0);
             match self.layout.format {
-                Format::Csv => self.csv(bar, scales, out),
+                Format::Csv => self.csv(bar, from, scales, out),
                 Format::Ndjson => {
-                    self.object(bar, scales, out);
+                    self.object(bar, from, scales, out);
                     out.push(b'\n');
                 }
                 _ => {
                     out.extend_from_slice(if self.first { b"\n" } else { b",\n" });
-                    self.object(bar, scales, out);
+                    self.object(bar, from, scales, out);
                 }
             }
             self.first = false;
@@ -108,7 +120,7 @@ fn number(bar: &Bar, column: Column, (price, volume): (u8, u8), out: &mut Vec<u8
         Column::Low => decimal(bar.low.0, price, out),
         Column::Close => decimal(bar.close.0, price, out),
         Column::Volume => bar.volume.into_iter().for_each(|v| decimal(v.0, volume, out)),
-        Column::Time => {}
+        Column::Time | Column::Source => {}
     }
 }
 
@@ -181,39 +193,5 @@ impl WallPrinter {
             out.extend_from_slice(&[b'0' + (part / 10) as u8, b'0' + (part % 10) as u8]);
         }
         out.extend_from_slice(suffix.as_bytes());
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn numbers_print_every_digit_they_hold() {
-        let print = |m, s| {
-            let mut out = vec![];
-            decimal(m, s, &mut out);
-            String::from_utf8(out).unwrap()
-        };
-        for (mantissa, scale, text) in [(1234, 2, "12.34"), (-5, 2, "-0.05"), (0, 3, "0.000"), (7, 0, "7"), (100, 2, "1.00")] {
-            assert_eq!(print(mantissa, scale), text);
-            assert_eq!(mizuno_core::Decimal { mantissa, scale }.to_string(), text);
-        }
-    }
-
-    #[test]
-    fn instants_print_with_the_offset_of_their_day() {
-        let mut printer = WallPrinter::new(Some(TimeZone::get("Pacific/Auckland").unwrap()));
-        let mut print = |text: &str| {
-            let mut out = vec![];
-            printer.print(text.parse::<mizuno_core::Timestamp>().unwrap().0, &mut out);
-            String::from_utf8(out).unwrap()
-        };
-        assert_eq!(print("2025-04-05T13:30:00Z"), "2025-04-06T02:30:00+13:00");
-        assert_eq!(print("2025-04-05T14:30:00Z"), "2025-04-06T02:30:00+12:00");
-        assert_eq!(print("2025-04-09T22:00:00Z"), "2025-04-10T10:00:00+12:00");
-        let mut out = vec![];
-        WallPrinter::new(None).print(-1_000_000, &mut out);
-        assert_eq!(out, b"1969-12-31T23:59:59Z");
     }
 }

@@ -5,14 +5,18 @@ use crate::{
     desk::Desk,
     encode::{self, Column, Format, Layout},
     error::ServiceError,
+    golden::GoldenReading,
     moments,
     setup::Setup,
+    views::union,
 };
 use actix_web::{
     HttpResponse, get,
     http::header::{self, EntityTag, IfNoneMatch},
     web::{Bytes, Data, Query},
 };
+use mizuno_config::GOLDEN;
+use mizuno_core::{Bars, Interval, SeriesKey, Side};
 use mizuno_store::{bars::Reading, series::SeriesRow};
 use serde::Deserialize;
 use std::time::Duration;
@@ -27,14 +31,16 @@ const PATIENCE: Duration = Duration::from_secs(60);
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
 pub(super) struct Question {
-    /// Name of a series, as in `KBF/1m/harbour`; or give `instrument` and `interval`.
+    /// Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instrument` and `interval`.
     series: Option<String>,
     /// Symbol of an instrument, present or former.
     instrument: Option<String>,
     /// Interval, as collected.
     interval: Option<String>,
-    /// Source, when several have the series.
+    /// Source; the golden series when left out.
     source: Option<String>,
+    /// `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`.
+    side: Option<String>,
     /// First trade date or instant.
     from: Option<String>,
     /// Last trade date, included, or an instant, not included.
@@ -49,7 +55,8 @@ pub(super) struct Question {
     zone: Option<String>,
 }
 
-/// Bars of one series. A daily bar has a `date`, others a `time`; prices are exact decimals.
+/// Bars of one series, of the golden one when no source is asked for. A daily bar has a `date`, others a `time`;
+/// prices are exact decimals; in a golden series each bar names its `source`.
 #[utoipa::path(
     params(Question),
     responses(
@@ -65,27 +72,42 @@ pub(super) async fn serve_bars(
     seen: Option<actix_web::web::Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
     let setup = desk.setup();
-    let row = choose(&desk, &setup, &ask).await?;
-    let key = row.key.clone();
+    let key = choose(&desk, &setup, &ask).await?;
     let instrument = setup.instrument(&key.symbol)?;
     let calendar = setup.calendar_of(instrument)?;
     let asked = moments::Asked { from: ask.from.as_deref(), to: ask.to.as_deref() };
     let span = moments::span(asked, key.interval, calendar)?;
     let as_of = moments::as_of(ask.as_of.as_deref(), desk.clock.now())?;
     let format: Format = ask.format.as_deref().unwrap_or("csv").parse()?;
-    let columns = Column::list(ask.columns.as_deref(), key.interval)?;
+    let golden = key.source == GOLDEN;
+    let columns = Column::list(ask.columns.as_deref(), key.interval, golden)?;
     let zone = ask.zone.as_deref().map(zone).transpose()?;
+    let all = desk.store.series().await?;
+    let (reading, rows, state) = if golden {
+        let lineup = desk.lineup(&setup, &key, as_of).await?;
+        if lineup.parts.is_empty() {
+            let why: Vec<String> = lineup.left_out.iter().map(|l| format!("{}: {}", l.source, l.why)).collect();
+            return Err(Refusal::invalid(format!("no source has a part in {key}; {}", why.join("; "))));
+        }
+        let (state, rows) = (lineup.validator(), lineup.parts.iter().map(|p| p.row.clone()).collect());
+        (Reader::Golden(desk.clone().into_inner().read_golden(lineup, calendar, span.clone(), as_of).await?), rows, state)
+    } else {
+        let row =
+            all.into_iter().find(|s| s.key == key).ok_or_else(|| ServiceError::unknown("series", &key.to_string(), [].into_iter()))?;
+        let state = format!("{}-{}", row.id, row.revision);
+        (Reader::One(desk.store.read(&row, span.clone(), as_of).await?), vec![row], state)
+    };
 
-    let tag = validator(&row, &ask);
+    let tag = validator(&state, &ask);
     if let Some(IfNoneMatch::Items(tags)) = seen.map(actix_web::web::Header::into_inner)
         && tags.iter().any(|t| t.weak_eq(&tag))
     {
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
-    let completeness = desk.views(&setup, vec![row.clone()]).await?.first().map(|v| v.completeness(&span));
-    let reading = desk.store.read(&row, span, as_of).await?;
-    let layout =
-        Layout { format, columns, interval: key.interval, zone, price_scale: reading.price_scale, volume_scale: reading.volume_scale };
+    let sources = rows.iter().map(|r| r.key.source.clone()).collect();
+    let completeness = union(&desk.views(&setup, rows).await?).map(|whole| whole.completeness(&span));
+    let (price_scale, volume_scale) = reading.scales();
+    let layout = Layout { format, columns, interval: key.interval, zone, price_scale, volume_scale, sources };
 
     let (pieces, body) = mpsc::channel(2);
     tokio::spawn(stream(reading, layout, pieces));
@@ -105,15 +127,38 @@ pub(super) async fn serve_bars(
     Ok(response.streaming(ReceiverStream::new(body)))
 }
 
+/// What is read: a series as its source tells it, or the best of several.
+enum Reader {
+    One(Reading),
+    Golden(GoldenReading),
+}
+
+impl Reader {
+    fn scales(&self) -> (u8, u8) {
+        match self {
+            Reader::One(one) => (one.price_scale, one.volume_scale),
+            Reader::Golden(golden) => (golden.price_scale, golden.volume_scale),
+        }
+    }
+
+    /// The next bars, with the places of their sources.
+    async fn next(&mut self) -> Result<Option<(Bars, Vec<u16>)>, String> {
+        match self {
+            Reader::One(one) => Ok(one.next().await.map_err(|e| e.to_string())?.map(|bars| (bars, vec![]))),
+            Reader::Golden(golden) => Ok(golden.next().await.map_err(|e| e.to_string())?.map(|made| (made.bars, made.from))),
+        }
+    }
+}
+
 /// Writes the file a batch at a time; memory holds a batch or two, however long the answer.
-async fn stream(mut reading: Reading, layout: Layout, pieces: mpsc::Sender<Result<Bytes, std::io::Error>>) {
+async fn stream(mut reading: Reader, layout: Layout, pieces: mpsc::Sender<Result<Bytes, std::io::Error>>) {
     let send = async |piece: Vec<u8>| piece.is_empty() || matches!(pieces.send_timeout(Ok(piece.into()), PATIENCE).await, Ok(()));
     let work = async {
         let mut encoder = encode::encoder(layout)?;
         let mut out = vec![];
         encoder.begin(&mut out)?;
-        while let Some(bars) = reading.next().await.map_err(|e| e.to_string())? {
-            encoder.bars(&bars, &mut out)?;
+        while let Some((bars, from)) = reading.next().await? {
+            encoder.bars(&bars, &from, &mut out)?;
             if !send(std::mem::take(&mut out)).await {
                 return Err("the reader went away".to_owned());
             }
@@ -134,47 +179,49 @@ fn zone(name: &str) -> Result<jiff::tz::TimeZone, Refusal> {
         .map_err(|_| Refusal::invalid(format!("zone: `{name}` is not an IANA time zone; write it like Pacific/Auckland")))
 }
 
-/// The validator: the series' revision, and everything that shapes the answer.
-fn validator(row: &SeriesRow, ask: &Question) -> EntityTag {
+/// The validator: the state of what is read, and everything that shapes the answer.
+fn validator(state: &str, ask: &Question) -> EntityTag {
     let shape = [&ask.from, &ask.to, &ask.as_of, &ask.columns, &ask.format, &ask.zone].map(|p| p.as_deref().unwrap_or_default()).join("\n");
-    let digest = mizuno_store::payloads::digest(shape.as_bytes());
-    EntityTag::new_strong(format!("{}-{}-{}", row.id, row.revision, &digest[..16]))
+    let digest = mizuno_store::payloads::digest(format!("{state}\n{shape}").as_bytes());
+    EntityTag::new_strong(digest[..32].to_owned())
 }
 
-/// The series a question is about.
-async fn choose(desk: &Desk, setup: &Setup, ask: &Question) -> Result<SeriesRow, Refusal> {
+/// The series a question is about; a golden one has no row of its own.
+async fn choose(desk: &Desk, setup: &Setup, ask: &Question) -> Result<SeriesKey, Refusal> {
     let all = desk.store.series().await?;
-    let mut found: Vec<&SeriesRow> = if let Some(name) = &ask.series {
-        let key = name.parse::<mizuno_core::SeriesKey>().map_err(|e| Refusal::invalid(format!("series: {e}")))?;
-        all.iter().filter(|s| s.key == key).collect()
-    } else {
-        let Some(symbol) = &ask.instrument else {
+    let (symbol, interval, side, source) = match (&ask.series, &ask.instrument) {
+        (Some(name), _) => {
+            let key = name.parse::<SeriesKey>().map_err(|e| Refusal::invalid(format!("series: {e}")))?;
+            (key.symbol, key.interval, Some(key.side), key.source)
+        }
+        (None, Some(symbol)) => {
+            let interval = ask.interval.as_deref().unwrap_or("1d");
+            let interval = interval.parse::<Interval>().map_err(|e| Refusal::invalid(e.to_string()))?;
+            let side = ask.side.as_deref().map(str::parse::<Side>).transpose().map_err(|e| Refusal::invalid(e.to_string()))?;
+            (setup.instrument(symbol)?.symbol.clone(), interval, side, ask.source.clone().unwrap_or_else(|| GOLDEN.to_owned()))
+        }
+        (None, None) => {
             return Err(Refusal::invalid("say whose bars: series=KBF/1m/harbour, or instrument=KBF and interval=1m".to_owned()));
-        };
-        let symbol = &setup.instrument(symbol)?.symbol;
-        let interval = ask.interval.as_deref().unwrap_or("1d");
-        let interval: mizuno_core::Interval =
-            interval.parse().map_err(|e: mizuno_core::interval::NotAnInterval| Refusal::invalid(e.to_string()))?;
-        all.iter().filter(|s| s.key.symbol == *symbol && s.key.interval == interval).collect()
+        }
     };
-    found.retain(|s| ask.source.as_ref().is_none_or(|name| *name == s.key.source));
-    match found[..] {
-        [one] => Ok(one.clone()),
+    let fits = |s: &&SeriesRow| s.key.symbol == symbol && s.key.interval == interval && (source == GOLDEN || s.key.source == source);
+    let found: Vec<&SeriesRow> = all.iter().filter(fits).filter(|s| side.is_none_or(|side| side == s.key.side)).collect();
+    let mut sides: Vec<Side> = found.iter().map(|s| s.key.side).collect();
+    sides.sort_unstable();
+    sides.dedup();
+    let side = match sides[..] {
+        // Where there are trades, they are what is meant.
+        [Side::Trade, ..] => Side::Trade,
+        [one] => one,
         [] => {
-            let wanted = ask.series.clone().unwrap_or_else(|| {
-                format!(
-                    "{}/{}/{}",
-                    ask.instrument.as_deref().unwrap_or_default(),
-                    ask.interval.as_deref().unwrap_or("1d"),
-                    ask.source.as_deref().unwrap_or("*")
-                )
-            });
+            let wanted = SeriesKey { symbol, interval, side: side.unwrap_or(Side::Trade), source };
             let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
-            Err(ServiceError::unknown("series", &wanted, names.iter().map(String::as_str)).into())
+            return Err(ServiceError::unknown("series", &wanted.to_string(), names.iter().map(String::as_str)).into());
         }
         _ => {
-            let names: Vec<String> = found.iter().map(|s| s.key.to_string()).collect();
-            Err(Refusal::invalid(format!("several series fit: {}; say which source, or name the series", names.join(", "))))
+            let words: Vec<String> = sides.iter().map(ToString::to_string).collect();
+            return Err(Refusal::invalid(format!("{symbol} has no trades at {interval}, but {}; say which side", words.join(" and "))));
         }
-    }
+    };
+    Ok(SeriesKey { symbol, interval, side, source })
 }

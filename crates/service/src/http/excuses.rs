@@ -1,4 +1,4 @@
-//! Absences that a person accepts.
+//! What a person accepts: absences and findings.
 
 use super::{problem::Refusal, wire};
 use crate::{desk::Desk, error::ServiceError, moments, setup::Setup};
@@ -7,7 +7,7 @@ use actix_web::{
     web::{Data, Json, Path},
 };
 use mizuno_api::{Event, Excuse, NewExcuse};
-use mizuno_core::{SeriesKey, Span};
+use mizuno_core::{SeriesKey, Span, Timestamp};
 use mizuno_store::series::SeriesRow;
 
 /// All excuses ever given, newest first.
@@ -20,7 +20,7 @@ pub(super) async fn list_excuses(desk: Data<Desk>) -> Result<Json<Vec<Excuse>>, 
     Ok(Json(shown.collect()))
 }
 
-/// Accepts absences, with a name and a note; all of them or, when one cannot be found, none.
+/// Accepts absences or findings, with a name and a note; all of them or, when one cannot be found, none.
 #[utoipa::path(request_body = NewExcuse, responses((status = 201, body = Vec<Excuse>)))]
 #[post("/api/v1/excuses")]
 pub(super) async fn give_excuse(desk: Data<Desk>, ask: Json<NewExcuse>) -> Result<HttpResponse, Refusal> {
@@ -29,14 +29,39 @@ pub(super) async fn give_excuse(desk: Data<Desk>, ask: Json<NewExcuse>) -> Resul
     if by.is_empty() || note.is_empty() {
         return Err(Refusal::invalid("an excuse needs a name (`by`) and a reason (`note`); nothing closes silently".to_owned()));
     }
-    let stretches = stretches(&desk, &desk.setup(), &ask).await?;
-    let spans = stretches.iter().map(|(row, span)| (row.id, span.clone())).collect();
+    let setup = desk.setup();
+    let accepted: Vec<Accepted> = match ask.findings[..] {
+        [] => stretches(&desk, &setup, &ask).await?.into_iter().map(|(row, span)| (row, span, None)).collect(),
+        _ if ask.gaps.is_empty() && ask.series.is_none() => found(&desk, &setup, &ask.findings).await?,
+        _ => return Err(Refusal::invalid("name either gaps, or findings, or a series with from and to".to_owned())),
+    };
+    let spans = accepted.iter().map(|(row, span, check)| (row.id, span.clone(), check.clone())).collect();
     let ids = desk.store.excuse(spans, by.to_owned(), note.to_owned(), desk.clock.now()).await?;
     desk.events.tell(Event::Excuses);
     let all = desk.store.excuses().await?;
     let given = all.iter().filter(|e| ids.contains(&e.id));
-    let shown = given.filter_map(|e| Some(wire::excuse(e, &stretches.iter().find(|(row, _)| row.id == e.series)?.0.key)));
+    let shown = given.filter_map(|e| Some(wire::excuse(e, &accepted.iter().find(|(row, ..)| row.id == e.series)?.0.key)));
     Ok(HttpResponse::Created().json(shown.collect::<Vec<_>>()))
+}
+
+/// What is accepted: the series, the span, and the check when it is a finding.
+type Accepted = (SeriesRow, Span, Option<String>);
+
+/// The findings of these ids.
+async fn found(desk: &Desk, setup: &Setup, ids: &[String]) -> Result<Vec<Accepted>, Refusal> {
+    let all = desk.store.series().await?;
+    let known = desk.known(setup, Timestamp::MAX).await?;
+    let mut out = vec![];
+    for id in ids {
+        let unknown =
+            || ServiceError::Unknown { kind: "finding", id: id.clone(), hint: "list them again with: mizuno findings".to_owned() };
+        let (key, _) = moments::parse_gap_id(id.split('#').next().unwrap_or_default()).map_err(|_| unknown())?;
+        let row = all.iter().find(|r| r.key == key).ok_or_else(unknown)?;
+        let judged = desk.findings(setup, row, &known).await?;
+        let one = judged.into_iter().find(|j| moments::finding_id(&key, &j.finding) == *id).ok_or_else(unknown)?;
+        out.push((row.clone(), one.finding.span, Some(one.finding.check.word().to_owned())));
+    }
+    Ok(out)
 }
 
 /// The series and spans an excuse is about.

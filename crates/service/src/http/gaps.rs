@@ -1,31 +1,32 @@
 //! What is missing and why, and what is not believed.
 
 use super::problem::Refusal;
-use crate::{desk::Desk, moments, views::View};
+use crate::{basis::HELD_BACK, desk::Desk, moments, setup::Setup, views::View};
 use actix_web::{
     get,
     web::{Data, Json, Query},
 };
 use mizuno_api::{Gap, Quarantined};
 use mizuno_core::{
-    Interval, Side, Spans,
+    Interval, Side, Span, Spans,
     check::Flaw,
     gap::{Asked, Cause, Outcome},
     slot::{difference, intersection, within},
 };
-use mizuno_store::fetches::Filter;
 use serde::Deserialize;
 use std::collections::HashMap;
 use utoipa::IntoParams;
 
-#[derive(Deserialize, IntoParams)]
+#[derive(Deserialize, IntoParams, Default)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
-pub(super) struct Which {
+pub(crate) struct Which {
     /// Symbol of an instrument.
     instrument: Option<String>,
     /// Name of a series.
     series: Option<String>,
+    /// Name of a source.
+    source: Option<String>,
     /// An interval.
     interval: Option<String>,
     /// A cause; when left out, all that asking or excusing can close: not `beyond-reach`, not `not-yet-due`.
@@ -34,8 +35,51 @@ pub(super) struct Which {
     from: Option<String>,
     /// Last trade date, included, or an instant, not included.
     to: Option<String>,
+    /// Instead the gaps of golden series: what none of an instrument's sources has.
+    golden: Option<bool>,
     /// Gaps at most; 1000 when left out.
     most: Option<usize>,
+}
+
+impl Which {
+    pub(super) fn most(&self) -> usize {
+        self.most.unwrap_or(1000)
+    }
+
+    /// The series asked about.
+    pub(super) async fn views<'s>(&self, desk: &Desk, setup: &'s Setup) -> Result<Vec<View<'s>>, Refusal> {
+        let symbol = self.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
+        let mut rows = desk.store.series().await?;
+        rows.retain(|r| symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
+        rows.retain(|r| self.series.as_ref().is_none_or(|s| *s == r.key.to_string()));
+        rows.retain(|r| self.source.as_ref().is_none_or(|s| *s == r.key.source));
+        rows.retain(|r| self.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string()));
+        Ok(desk.views(setup, rows).await?)
+    }
+
+    /// The stretch asked about, in the slots of a series.
+    pub(super) fn span(&self, view: &View<'_>) -> Result<Span, Refusal> {
+        let asked = moments::Asked { from: self.from.as_deref(), to: self.to.as_deref() };
+        Ok(moments::span(asked, view.row.key.interval, view.post.calendar)?)
+    }
+
+    /// The gaps of a series that are asked about.
+    pub(super) fn of(&self, view: &View<'_>) -> Result<Vec<mizuno_core::Gap>, Refusal> {
+        let cause = match self.cause.as_deref() {
+            None | Some("any") => None,
+            Some(word) => Some(Cause::ALL.into_iter().find(|c| c.word() == word).ok_or_else(|| {
+                let words: Vec<_> = Cause::ALL.iter().map(|c| c.word()).collect();
+                Refusal::invalid(format!("cause: `{word}` is not a cause; it is any, {}", words.join(", ")))
+            })?),
+        };
+        let span = self.span(view)?;
+        let wanted = |g: &mizuno_core::Gap| match (cause, self.cause.as_deref()) {
+            (Some(c), _) => g.cause == c,
+            (None, Some(_)) => true,
+            (None, None) => g.cause.can_refetch(),
+        };
+        Ok(view.gaps().into_iter().filter(|g| wanted(g) && g.span.start < span.end && g.span.end > span.start).collect())
+    }
 }
 
 /// The gaps, newest first.
@@ -43,50 +87,34 @@ pub(super) struct Which {
 #[get("/api/v1/gaps")]
 pub(super) async fn list_gaps(desk: Data<Desk>, which: Query<Which>) -> Result<Json<Vec<Gap>>, Refusal> {
     let setup = desk.setup();
-    let cause = match which.cause.as_deref() {
-        None | Some("any") => None,
-        Some(word) => Some(Cause::ALL.into_iter().find(|c| c.word() == word).ok_or_else(|| {
-            let words: Vec<_> = Cause::ALL.iter().map(|c| c.word()).collect();
-            Refusal::invalid(format!("cause: `{word}` is not a cause; it is any, {}", words.join(", ")))
-        })?),
-    };
-    let symbol = which.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
-    let mut rows = desk.store.series().await?;
-    rows.retain(|r| symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
-    rows.retain(|r| which.series.as_ref().is_none_or(|s| *s == r.key.to_string()));
-    rows.retain(|r| which.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string()));
-    let asked = moments::Asked { from: which.from.as_deref(), to: which.to.as_deref() };
+    let views = which.views(&desk, &setup).await?;
+    if which.golden == Some(true) {
+        return Ok(Json(super::holes::golden_gaps(&views, &which)?));
+    }
     let mut found = vec![];
-    let views = desk.views(&setup, rows).await?;
     for view in &views {
-        let span = moments::span(asked, view.row.key.interval, view.post.calendar)?;
-        let wanted = |g: &mizuno_core::Gap| match (cause, which.cause.as_deref()) {
-            (Some(c), _) => g.cause == c,
-            (None, Some(_)) => true,
-            (None, None) => g.cause.can_refetch(),
-        };
-        found
-            .extend(view.gaps().into_iter().filter(|g| wanted(g) && g.span.start < span.end && g.span.end > span.start).map(|g| (view, g)));
+        found.extend(which.of(view)?.into_iter().map(|g| (view, g)));
     }
     let end = |(view, g): &(&View<'_>, mizuno_core::Gap)| match view.row.key.interval {
         mizuno_core::Interval::Daily => g.span.end.0 * mizuno_core::time::DAY,
         mizuno_core::Interval::Intraday { .. } => g.span.end.0,
     };
     found.sort_by_key(|f| std::cmp::Reverse(end(f)));
-    found.truncate(which.most.unwrap_or(1000));
+    found.truncate(which.most());
     let reasons = reasons(&desk, &found).await?;
     // The other series of the same instruments are the witnesses.
-    let others = match &which.series {
+    let narrowed = which.series.is_some() || which.source.is_some();
+    let others = match narrowed {
         // All series of the instruments asked about are here already.
-        None => vec![],
-        Some(_) => {
+        false => vec![],
+        true => {
             let mut others = desk.store.series().await?;
             others.retain(|r| found.iter().any(|(v, _)| v.row.key.symbol == r.key.symbol));
             desk.views(&setup, others).await?
         }
     };
     let mut witnesses: Witnesses<'_, '_> = HashMap::new();
-    for other in if which.series.is_some() { &others } else { &views } {
+    for other in if narrowed { &others } else { &views } {
         let key = &other.row.key;
         witnesses.entry((key.symbol.as_str(), key.interval, key.side)).or_default().push(other);
     }
@@ -98,8 +126,8 @@ async fn reasons(desk: &Desk, found: &[(&View<'_>, mizuno_core::Gap)]) -> Result
     let mut out = HashMap::new();
     for fetch in found.iter().filter(|(_, g)| g.cause == Cause::FetchFailed).filter_map(|(_, g)| g.fetch) {
         if let std::collections::hash_map::Entry::Vacant(place) = out.entry(fetch) {
-            let row = desk.store.fetches(Filter { id: Some(fetch), ..Filter::default() }, 1).await?.pop();
-            place.insert(row.and_then(|r| r.failure).map(|f| format!("{}: {}", f.class, f.message)).unwrap_or_default());
+            let failure = desk.store.fetch(fetch).await?.failure;
+            place.insert(failure.map(|f| format!("{}: {}", f.class, f.message)).unwrap_or_default());
         }
     }
     Ok(out)
@@ -108,8 +136,8 @@ async fn reasons(desk: &Desk, found: &[(&View<'_>, mizuno_core::Gap)]) -> Result
 /// The views of each instrument, interval and side: witnesses for each other.
 type Witnesses<'v, 'd> = HashMap<(&'v str, Interval, Side), Vec<&'v View<'d>>>;
 
-/// What other sources of the same instrument, interval and side have where one has a gap.
-fn evidence(view: &View<'_>, gap: &mizuno_core::Gap, witnesses: &Witnesses<'_, '_>) -> String {
+/// What other sources of the same instrument, interval and side have where one has a gap, and the first that has all of it.
+fn evidence<'v>(view: &View<'_>, gap: &mizuno_core::Gap, witnesses: &Witnesses<'v, '_>) -> (String, Option<&'v str>) {
     let key = &view.row.key;
     let here = |set: &Spans| within(set, &gap.span);
     let standing = &view.standing;
@@ -118,33 +146,39 @@ fn evidence(view: &View<'_>, gap: &mizuno_core::Gap, witnesses: &Witnesses<'_, '
         let covers = |a: &Asked| a.outcome != Outcome::Failed && a.window.contains(&gap.span.start);
         w.evidence.asked.iter().any(covers)
     };
-    let (mut have, mut have_none) = (vec![], vec![]);
+    let (mut have, mut have_none, mut whole) = (vec![], vec![], None);
     for witness in witnesses.get(&(key.symbol.as_str(), key.interval, key.side)).into_iter().flatten() {
         let name = &witness.row.key.source;
         let there = key.interval.count(&intersection(&missing, &here(&witness.standing.held)));
         if *name == key.source {
             continue;
         } else if there > 0 {
+            whole = whole.or((there == gap.slots).then_some(name.as_str()));
             have.push(format!("{name} has {there} of these {} bars", gap.slots));
         } else if has_answered(witness) {
             have_none.push(name.as_str());
         }
     }
-    match (&have[..], &have_none[..]) {
+    let said = match (&have[..], &have_none[..]) {
         ([], []) => "no other source says anything of it".to_owned(),
         ([], none) => format!("{} has none either: probably nothing was traded", none.join(" and ")),
         (have, _) => format!("{}: really missing", have.join(", ")),
-    }
+    };
+    (said, whole)
 }
 
 fn shown(view: &View<'_>, gap: &mizuno_core::Gap, reasons: &HashMap<i64, String>, witnesses: &Witnesses<'_, '_>) -> Gap {
     let key = &view.row.key;
     let said = gap.fetch.and_then(|f| reasons.get(&f)).filter(|s| !s.is_empty());
+    let (evidence, whole) = evidence(view, gap, witnesses);
+    let in_vain = gap.asked >= 2;
     let suggestion = match gap.cause {
         Cause::NotYetDue => "wait",
+        Cause::BeyondReach if whole.is_some() => "fill",
         Cause::BeyondReach => "excuse",
+        Cause::LeftOut | Cause::SourceHadNothing | Cause::Quarantined if in_vain && whole.is_some() => "fill",
         // Asked twice and more, and still without: the source will not have it.
-        Cause::LeftOut | Cause::SourceHadNothing | Cause::Quarantined if gap.asked >= 2 => "excuse",
+        Cause::LeftOut | Cause::SourceHadNothing | Cause::Quarantined if in_vain => "excuse",
         _ => "refetch",
     };
     Gap {
@@ -158,7 +192,10 @@ fn shown(view: &View<'_>, gap: &mizuno_core::Gap, reasons: &HashMap<i64, String>
         because: said.cloned().unwrap_or_else(|| sentence(gap.cause).to_owned()),
         fetch: gap.fetch,
         asked: gap.asked,
-        evidence: evidence(view, gap, witnesses),
+        evidence: match whole {
+            Some(source) if suggestion == "fill" => format!("{evidence}; the golden series takes it from {source}"),
+            _ => evidence,
+        },
         suggestion: suggestion.to_owned(),
     }
 }
@@ -199,7 +236,16 @@ pub(super) async fn list_quarantine(desk: Data<Desk>, newest: Query<Newest>) -> 
             at: row.suspect.slot.map(|s| moments::wire(key.interval, s)),
             page: row.suspect.page + 1,
             line: row.suspect.line,
-            because: flaw.map_or("the row cannot be read as the profile says", Flaw::explanation).to_owned(),
+            id: row.id,
+            because: match flaw {
+                Some(flaw) => flaw.explanation(),
+                None if row.suspect.flaw == HELD_BACK => {
+                    "it changes a bar by more than the source's policy takes by itself; take it or refuse it"
+                }
+                None => "the row cannot be read as the profile says",
+            }
+            .to_owned(),
+            decision: row.decision.map(|d| format!("{} by {}, {}", if d.taken { "taken" } else { "refused" }, d.by, d.at)),
             flaw: row.suspect.flaw,
             text: row.suspect.text,
         })

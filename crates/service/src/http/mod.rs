@@ -6,7 +6,9 @@ mod coverage;
 mod events;
 mod excuses;
 mod fetches;
+mod findings;
 mod gaps;
+mod holes;
 mod instruments;
 mod problem;
 mod runs;
@@ -40,10 +42,16 @@ const LARGEST_BODY: usize = 64 * 1024;
         coverage::show_coverage,
         gaps::list_gaps,
         gaps::list_quarantine,
+        holes::list_holes,
+        findings::list_findings,
+        findings::list_checks,
+        findings::show_lineup,
+        findings::decide,
         runs::list_runs,
         runs::show_run,
         runs::start_run,
         runs::repair_gaps,
+        runs::start_audit,
         runs::cancel_run,
         runs::resume_run,
         sources::try_source,
@@ -89,10 +97,16 @@ pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Serve
             .service(coverage::show_coverage)
             .service(gaps::list_gaps)
             .service(gaps::list_quarantine)
+            .service(holes::list_holes)
+            .service(findings::list_findings)
+            .service(findings::list_checks)
+            .service(findings::show_lineup)
+            .service(findings::decide)
             .service(runs::list_runs)
             .service(runs::show_run)
             .service(runs::start_run)
             .service(runs::repair_gaps)
+            .service(runs::start_audit)
             .service(runs::cancel_run)
             .service(runs::resume_run)
             .service(sources::try_source)

@@ -1,12 +1,14 @@
 //! Runs: looked at, started, cancelled.
 
 use super::problem::Refusal;
-use crate::{desk::Desk, moments, run::Order};
+use crate::{desk::Desk, moments, run::Order, setup::Setup};
 use actix_web::{
     HttpResponse, get, post,
     web::{Data, Json, Path, Query},
 };
-use mizuno_api::{Repair, Resume, Run, StartRun};
+use mizuno_api::{Repair, Resume, Run, StartAudit, StartRun};
+use mizuno_config::GOLDEN;
+use mizuno_core::SeriesKey;
 use mizuno_store::runs::Reason;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -88,7 +90,7 @@ pub(super) async fn resume_run(desk: Data<Desk>, id: Path<i64>, ask: Json<Resume
 pub(super) async fn repair_gaps(desk: Data<Desk>, ask: Json<Repair>) -> Result<HttpResponse, Refusal> {
     let setup = desk.setup();
     let mut orders: BTreeMap<String, Order> = BTreeMap::new();
-    for id in &ask.gaps {
+    for id in &with_sources(&desk, &setup, ask.into_inner().gaps).await? {
         let (key, _) = moments::parse_gap_id(id)?;
         setup.instrument(&key.symbol)?;
         let post = setup
@@ -105,6 +107,37 @@ pub(super) async fn repair_gaps(desk: Data<Desk>, ask: Json<Repair>) -> Result<H
         runs.push(desk.start_run(&collector, Reason::Repair, order).await?);
     }
     Ok(HttpResponse::Accepted().json(runs))
+}
+
+/// The ids of gaps, with those of golden series replaced by the gaps that each of its sources has there.
+async fn with_sources(desk: &Desk, setup: &Setup, ids: Vec<String>) -> Result<Vec<String>, Refusal> {
+    let mut out = vec![];
+    for id in ids {
+        let (key, slot) = moments::parse_gap_id(&id)?;
+        if key.source != GOLDEN {
+            out.push(id);
+            continue;
+        }
+        let same = |k: &SeriesKey| (&k.symbol, k.interval, k.side) == (&key.symbol, key.interval, key.side);
+        let rows = desk.store.series().await?.into_iter().filter(|r| same(&r.key)).collect();
+        for view in desk.views(setup, rows).await? {
+            let here = view.gaps().into_iter().filter(|g| g.cause.can_refetch() && g.span.contains(&slot));
+            out.extend(here.map(|g| moments::gap_id(&view.row.key, g.span.start)));
+        }
+    }
+    Ok(out)
+}
+
+/// Asks a source again for a random sample of what a collector holds, to see whether it says the same.
+#[utoipa::path(request_body = StartAudit, responses((status = 202, body = Run)))]
+#[post("/api/v1/audits")]
+pub(super) async fn start_audit(desk: Data<Desk>, ask: Json<StartAudit>) -> Result<HttpResponse, Refusal> {
+    if ask.windows == 0 {
+        return Err(Refusal::invalid("windows: 0 would ask for nothing; say how many windows to ask for again".to_owned()));
+    }
+    let order = Order { audit: Some(ask.windows), ..Order::default() };
+    let run = desk.into_inner().start_run(&ask.collector, Reason::Request, order).await?;
+    Ok(HttpResponse::Accepted().json(run))
 }
 
 /// Stops a run; what it has under way is finished and kept.

@@ -2,6 +2,7 @@
 
 use super::problem::Refusal;
 use crate::{
+    basis::HELD_BACK,
     desk::Desk,
     schedule,
     setup::Setup,
@@ -9,9 +10,8 @@ use crate::{
 };
 use actix_web::{get, web::Data, web::Json};
 use mizuno_api::{CollectorStatus, Concern, SourceStatus, Status, Totals, VenueStatus};
-use mizuno_core::{Timestamp, gap::Cause};
+use mizuno_core::{Timestamp, finding::Severity, gap::Cause};
 use mizuno_sources::Standing;
-use mizuno_store::fetches::Filter;
 use std::collections::BTreeMap;
 
 /// Everything on one screen: what runs, what is late, failed, missing or in quarantine.
@@ -25,8 +25,8 @@ pub(super) async fn show_status(desk: Data<Desk>) -> Result<Json<Status>, Refusa
     for name in setup.config.collectors.keys() {
         collectors.push(collector(&desk, &setup, name, &views, now).await?);
     }
-    let sources: Vec<SourceStatus> = setup.sources.values().map(source).collect();
-    let concerns = concerns(&desk, &collectors, &sources, &views, now).await?;
+    let sources: Vec<SourceStatus> = setup.sources.values().map(|s| source(s, &views)).collect();
+    let concerns = concerns(&desk, &setup, &collectors, &sources, &views, now).await?;
     let totals = Totals {
         instruments: setup.config.instruments.len() as u64,
         series: views.len() as u64,
@@ -47,7 +47,7 @@ pub(super) async fn show_status(desk: Data<Desk>) -> Result<Json<Status>, Refusa
     }))
 }
 
-fn source(source: &mizuno_sources::Source) -> SourceStatus {
+fn source(source: &mizuno_sources::Source, views: &[View<'_>]) -> SourceStatus {
     let gate = source.gate();
     let (state, until) = match gate.standing() {
         Standing::Ready => ("ready", None),
@@ -66,6 +66,7 @@ fn source(source: &mizuno_sources::Source) -> SourceStatus {
         calls_a_minute: source.profile.limits.calls_per_minute,
         calls_today,
         calls_a_day,
+        completeness: sum(views.iter().filter(|v| v.row.key.source == source.profile.name)),
     }
 }
 
@@ -111,9 +112,10 @@ async fn collector(desk: &Desk, setup: &Setup, name: &str, views: &[View<'_>], n
     })
 }
 
-/// What needs a person, worst first.
+/// What needs a person, worst first, and then what is only to be known.
 async fn concerns(
     desk: &Desk,
+    setup: &Setup,
     collectors: &[CollectorStatus],
     sources: &[SourceStatus],
     views: &[View<'_>],
@@ -122,14 +124,14 @@ async fn concerns(
     let mut out = vec![];
     let mut add = |kind: &str, count: u64, what: String, next: &str, command: &str| {
         if count > 0 {
-            out.push(Concern { kind: kind.to_owned(), count, what, next: next.to_owned(), command: command.to_owned() });
+            let needs_a_person = kind != RESTATED;
+            out.push(Concern { kind: kind.to_owned(), needs_a_person, count, what, next: next.to_owned(), command: command.to_owned() });
         }
     };
     let late: Vec<&str> = collectors.iter().filter(|c| c.late).map(|c| c.name.as_str()).collect();
     add("late", late.len() as u64, format!("{} should have run and did not", late.join(", ")), "collect it now", "mizuno status");
     let day_ago = now.plus(-mizuno_core::time::DAY);
-    let failed = desk.store.fetches(Filter { state: Some("failed"), ..Filter::default() }, 500).await?;
-    let failed = failed.iter().filter(|f| f.answered_at > day_ago).count() as u64;
+    let failed = desk.store.failed_since(day_ago).await?;
     add(
         "failed",
         failed,
@@ -184,8 +186,45 @@ async fn concerns(
         "look at the rows, then repair or excuse them",
         "mizuno quarantine",
     );
+    let (doubts, notices, series) = suspicions(desk, setup, views).await?;
+    let what = format!("{} and {} in {series} series", counted(doubts, "doubt", "doubts"), counted(notices, "notice", "notices"));
+    add("suspicious", doubts + notices, what, "see what other sources say, then accept them with a note", "mizuno findings");
+    let held_back = desk.store.quarantine(None, i64::MAX).await?;
+    let held_back = held_back.iter().filter(|q| q.suspect.flaw == HELD_BACK && q.decision.is_none()).count() as u64;
+    let what = format!(
+        "{} waiting for a decision: a source changed a price by more than its policy takes",
+        counted(held_back, "bar is", "bars are")
+    );
+    add("held-back", held_back, what, "take or refuse them", "mizuno quarantine");
+    let (bars, fetches) = desk.store.restated_since(day_ago).await?;
+    let what = format!("{} restated by {} in the last 24 hours", counted(bars, "bar", "bars"), counted(fetches, "fetch", "fetches"));
+    add(RESTATED, bars, what, "see what changed", "mizuno restatements --days 1");
     Ok(out)
 }
+
+/// Doubts and notices that nobody accepted, and in how many series. Series under collection are told of as they
+/// were before, so that a load of thousands is not examined at every look.
+async fn suspicions(desk: &Desk, setup: &Setup, views: &[View<'_>]) -> Result<(u64, u64, u64), Refusal> {
+    let known = desk.known(setup, Timestamp::MAX).await?;
+    let (mut doubts, mut notices, mut series) = (0, 0, 0);
+    for view in views {
+        let found = match desk.live.is_running(&view.post.collector.name) {
+            true => desk.examined.last(view.row.id),
+            false => {
+                let judged = desk.findings(setup, &view.row, &known).await?;
+                judged.into_iter().filter(|j| !j.accepted).map(|j| j.finding).collect()
+            }
+        };
+        let doubted = found.iter().filter(|f| f.check.severity() == Severity::Doubt).count() as u64;
+        doubts += doubted;
+        notices += found.len() as u64 - doubted;
+        series += u64::from(!found.is_empty());
+    }
+    Ok((doubts, notices, series))
+}
+
+/// What a source changed is taken, and only to be known.
+const RESTATED: &str = "restated";
 
 fn counted(n: u64, one: &str, many: &str) -> String {
     format!("{n} {}", if n == 1 { one } else { many })

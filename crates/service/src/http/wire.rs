@@ -1,6 +1,6 @@
 //! From what is kept to what goes over the wire.
 
-use crate::moments;
+use crate::{moments, run::Order};
 use mizuno_core::SeriesKey;
 use mizuno_store::{
     excuses::ExcuseRow,
@@ -13,7 +13,7 @@ pub(crate) fn run(row: &RunRow, failures: BTreeMap<String, u64>) -> mizuno_api::
     mizuno_api::Run {
         id: row.id,
         collector: row.collector.clone(),
-        reason: row.reason.word().to_owned(),
+        reason: kind(row).to_owned(),
         state: row.state.word().to_owned(),
         started_at: row.started_at.to_string(),
         ended_at: row.ended_at.map(|t| t.to_string()),
@@ -31,6 +31,16 @@ pub(crate) fn run(row: &RunRow, failures: BTreeMap<String, u64>) -> mizuno_api::
         rate: None,
         seconds_left: None,
         failures,
+    }
+}
+
+/// Why a run was started, in a word: an audit and a new basis are told of as such, whoever asked.
+fn kind(row: &RunRow) -> &'static str {
+    let order: Order = serde_json::from_str(&row.scope).unwrap_or_default();
+    match order {
+        Order { rebase: true, .. } => "new-basis",
+        Order { audit: Some(_), .. } => "audit",
+        _ => row.reason.word(),
     }
 }
 
@@ -84,5 +94,6 @@ pub(crate) fn excuse(row: &ExcuseRow, key: &SeriesKey) -> mizuno_api::Excuse {
         note: row.note.clone(),
         given_at: row.given_at.to_string(),
         revoked_at: row.revoked_at.map(|t| t.to_string()),
+        finding: row.finding.clone(),
     }
 }

@@ -1,20 +1,24 @@
 //! Finding instruments by any word of theirs.
 
-use mizuno_core::Instrument;
+use crate::Instrument;
 
 /// What can be searched, one text an instrument, in lower case.
-pub(crate) struct Index(Vec<String>);
+#[derive(Clone, Debug)]
+pub struct Index(Vec<String>);
 
 const MONTHS: [&str; 12] =
     ["january", "february", "march", "april", "may", "june", "july", "august", "september", "october", "november", "december"];
 
 impl Index {
-    pub(crate) fn new(instruments: &[Instrument]) -> Index {
+    /// Of these instruments, in their order.
+    #[must_use]
+    pub fn new(instruments: &[Instrument]) -> Index {
         Index(instruments.iter().map(text).collect())
     }
 
     /// Places of the instruments in which all words occur, at most `most`: those that are or begin with the words by symbol first.
-    pub(crate) fn find(&self, words: &str, most: usize) -> Vec<usize> {
+    #[must_use]
+    pub fn find(&self, words: &str, most: usize) -> Vec<usize> {
         let words: Vec<String> = words.split_whitespace().map(str::to_lowercase).collect();
         let hit = |text: &str| words.iter().all(|w| memchr::memmem::find(text.as_bytes(), w.as_bytes()).is_some());
         let mut found: Vec<(u8, usize)> = vec![];
@@ -39,7 +43,7 @@ fn text(i: &Instrument) -> String {
         out.push(' ');
         out.push_str(&former.symbol);
     }
-    if let Some(expiry) = i.expiry.map(mizuno_core::TradeDate::to_civil) {
+    if let Some(expiry) = i.expiry.map(crate::TradeDate::to_civil) {
         let month = MONTHS[usize::from(expiry.month().unsigned_abs() - 1)];
         out.push_str(&format!(" {expiry} {month} {}", expiry.year()));
     }
@@ -64,7 +68,7 @@ mod tests {
             multiplier: None,
             listed: None,
             last_traded: None,
-            expiry: Some(mizuno_core::TradeDate(20_000 + (n % 900) as i32)),
+            expiry: Some(crate::TradeDate(20_000 + (n % 900) as i32)),
             strike: Some(format!("{}.50", n % 400).parse().unwrap()),
             former: vec![],
         }
@@ -73,7 +77,7 @@ mod tests {
     #[test]
     fn every_word_of_an_instrument_finds_it_among_a_hundred_thousand() {
         let mut all: Vec<Instrument> = (0..100_000).map(instrument).collect();
-        all[77_000].former.push(mizuno_core::instrument::FormerSymbol { symbol: "OLDBLY".to_owned(), until: mizuno_core::TradeDate(0) });
+        all[77_000].former.push(crate::instrument::FormerSymbol { symbol: "OLDBLY".to_owned(), until: crate::TradeDate(0) });
         let index = Index::new(&all);
         assert_eq!(index.find("bly-000123", 10), [123]);
         assert_eq!(index.find("oldbly", 10), [77_000]);

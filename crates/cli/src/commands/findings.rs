@@ -1,0 +1,184 @@
+//! `mizuno findings`, `mizuno checks`, `mizuno lineup` and `mizuno decide`.
+
+use crate::{
+    client::Client,
+    exit::{Code, Failure},
+    show,
+};
+use clap::Args;
+use mizuno_api::{CheckInfo, Decide, Finding, Lineup};
+use mizuno_core::finding::Rules;
+use mizuno_sim::specimen;
+use reqwest::Method;
+
+/// Which findings.
+#[derive(Args)]
+pub struct Findings {
+    /// Only of this instrument.
+    #[arg(long, short)]
+    instrument: Option<String>,
+    /// Only of this source.
+    #[arg(long)]
+    source: Option<String>,
+    /// Only of this check.
+    #[arg(long)]
+    check: Option<String>,
+    /// Also those that were accepted.
+    #[arg(long)]
+    accepted: bool,
+}
+
+pub async fn findings(client: &Client, ask: Findings) -> Result<Code, Failure> {
+    let options = [("instrument", &ask.instrument), ("source", &ask.source), ("check", &ask.check)];
+    let mut query: Vec<_> = options.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?))).collect();
+    query.extend(ask.accepted.then_some(("accepted", "true")));
+    let found: Vec<Finding> = client.get("/findings", &query).await?;
+    let code = if found.iter().any(|f| !f.accepted) { Code::NeedsAPerson } else { Code::Fine };
+    if client.json {
+        show::json(&found)?;
+        return Ok(code);
+    }
+    if found.is_empty() {
+        eprintln!("the checks find nothing");
+        return Ok(Code::Fine);
+    }
+    for f in &found {
+        out!("{}", f.id);
+        let accepted = if f.accepted { ", accepted" } else { "" };
+        out!("    {}{accepted}: {}, {}", f.severity, show::counted(f.bars, "bar"), f.when);
+        out!("    {}", f.detail);
+        out!("    {}", f.evidence);
+        out!("    {}", f.explanation);
+    }
+    eprintln!("{}; accept one with: mizuno excuse 'ID' --by NAME --note WHY", show::counted(found.len() as u64, "finding"));
+    Ok(code)
+}
+
+/// Whether to measure the checks.
+#[derive(Args)]
+pub struct Checks {
+    /// Run them over made-up series with known faults, and print how many they find and invent.
+    #[arg(long)]
+    measure: bool,
+    /// With --measure: specimens for each check.
+    #[arg(long, default_value_t = 100, requires = "measure", value_parser = clap::value_parser!(u32).range(1..=2000))]
+    specimens: u32,
+    /// With --measure: the seed they are made from.
+    #[arg(long, default_value_t = 1, requires = "measure")]
+    seed: u64,
+}
+
+pub async fn checks(client: &Client, ask: Checks) -> Result<Code, Failure> {
+    if ask.measure {
+        return Ok(measure(client.json, &ask)?);
+    }
+    let all: Vec<CheckInfo> = client.get("/checks", &[]).await?;
+    if client.json {
+        show::json(&all)?;
+        return Ok(Code::Fine);
+    }
+    for c in &all {
+        out!("{:<22} {}, beyond {} {}", c.name, c.severity, c.limit, c.unit);
+        out!("{:<22} {}", "", c.explanation);
+    }
+    eprintln!("checks.toml in the configuration sets other limits and switches checks off");
+    Ok(Code::Fine)
+}
+
+/// The precision that every check is to have, and the recall.
+const WANTED: (f64, f64) = (0.98, 0.95);
+
+fn measure(json: bool, ask: &Checks) -> Result<Code, Failure> {
+    let found = specimen::measure(ask.seed, ask.specimens as usize, &Rules::default());
+    let good = found.scores.iter().all(|(_, s)| s.precision() >= WANTED.0 && s.recall() >= WANTED.1);
+    let code = if good { Code::Fine } else { Code::NeedsAPerson };
+    if json {
+        let score = |(check, s): &(mizuno_core::finding::Check, specimen::Score)| {
+            serde_json::json!({ "check": check.word(), "planted": s.planted, "found": s.found, "right": s.right, "wrong": s.wrong,
+                "precision": s.precision(), "recall": s.recall() })
+        };
+        let scores: Vec<_> = found.scores.iter().map(score).collect();
+        show::json(&serde_json::json!({ "checks": scores, "clean_bars": found.clean_bars, "false_alarms": found.false_alarms }))?;
+        return Ok(code);
+    }
+    let row = |(check, s): &(mizuno_core::finding::Check, specimen::Score)| {
+        let share = |x: f64| format!("{x:.3}");
+        vec![check.to_string(), s.planted.to_string(), s.found.to_string(), s.wrong.to_string(), share(s.precision()), share(s.recall())]
+    };
+    show::table(
+        &["check", "planted", "found", "invented", "precision", "recall"],
+        &[1, 2, 3, 4, 5],
+        found.scores.iter().map(row).collect(),
+    );
+    out!("");
+    out!("{} in {} bars without a fault", show::counted(found.false_alarms, "false alarm"), show::count(found.clean_bars));
+    for (check, _) in &found.scores {
+        for (planted, f) in found.invented.iter().filter(|(_, f)| f.check == *check).take(3) {
+            let among = planted.map_or("sound bars".to_owned(), |p| format!("bars with a fault for {p}"));
+            out!("invented among {among}: {check}, {}", f.detail);
+        }
+    }
+    Ok(code)
+}
+
+/// Whose golden series.
+#[derive(Args)]
+pub struct WhoseLineup {
+    /// The instrument.
+    instrument: String,
+    /// Interval; 1d when left out.
+    #[arg(long)]
+    interval: Option<String>,
+    /// trade (also when left out), bid, ask or mid.
+    #[arg(long)]
+    side: Option<String>,
+}
+
+pub async fn lineup(client: &Client, ask: WhoseLineup) -> Result<Code, Failure> {
+    let mut query = vec![("instrument", ask.instrument.as_str())];
+    query.extend(ask.interval.as_deref().map(|i| ("interval", i)));
+    query.extend(ask.side.as_deref().map(|s| ("side", s)));
+    let found: Lineup = client.get("/lineup", &query).await?;
+    if client.json {
+        show::json(&found)?;
+        return Ok(Code::Fine);
+    }
+    out!("{}: {} complete", found.series, show::percent(&found.completeness));
+    for rank in &found.ranks {
+        let since = rank.from.as_ref().map_or(String::new(), |d| format!("from {d} on: "));
+        out!("{since}{}", if rank.sources.is_empty() { "no source".to_owned() } else { rank.sources.join(", then ") });
+    }
+    for s in &found.sources {
+        let doubted = if s.doubted > 0 { format!(", {} doubted", show::counted(s.doubted, "bar")) } else { String::new() };
+        out!("    {:<12} {} complete, {}{doubted}", s.source, show::percent(&s.completeness), s.basis);
+    }
+    for l in &found.left_out {
+        out!("    {:<12} left out: {}", l.source, l.why);
+    }
+    Ok(Code::Fine)
+}
+
+/// What to decide of a bar that was held back.
+#[derive(Args)]
+pub struct Decision {
+    /// Number of the row, as `mizuno quarantine` prints it.
+    id: i64,
+    /// Take the bar as the source says it now.
+    #[arg(long, conflicts_with = "refuse", required_unless_present = "refuse")]
+    take: bool,
+    /// Leave the bar held before.
+    #[arg(long)]
+    refuse: bool,
+    /// Who decides.
+    #[arg(long)]
+    by: String,
+}
+
+pub async fn decide(client: &Client, ask: Decision) -> Result<Code, Failure> {
+    let body = Decide { take: ask.take, by: ask.by };
+    client.send(Method::POST, &format!("/quarantine/{}/decision", ask.id), &[], Some(&body)).await?;
+    let what =
+        if ask.take { "is taken, and the one before it kept as an earlier version" } else { "is refused, and the one before it stays" };
+    eprintln!("the bar of row {} {what}", ask.id);
+    Ok(Code::Fine)
+}

@@ -1,0 +1,124 @@
+//! From prices adjusted for splits back to prices as traded.
+//!
+//! A source that adjusts divides everything before a split by its ratio, from
+//! the day of the split on. So what a bar's numbers mean depends on when they
+//! were learned: a version learned before a split is not adjusted for it. Each
+//! version is brought back by the splits after its own date that were known
+//! when it was learned, and bars of different ages never mix two bases.
+
+use crate::{
+    bar::{Bar, Bars, DoesNotFit, Price, Versions, Volume},
+    decimal::Decimal,
+    finding::Split,
+    time::{Timestamp, TradeDate},
+};
+use jiff::tz::TimeZone;
+
+/// The daily bars known at `as_of`, as they were traded. Prices that the
+/// source had to round come back to the nearest tick.
+///
+/// # Errors
+/// When a price brought back needs more than 18 digits.
+pub fn as_traded(
+    versions: &Versions,
+    as_of: Timestamp,
+    splits: &[Split],
+    zone: &TimeZone,
+    tick: Option<Decimal>,
+) -> Result<Bars, DoesNotFit> {
+    let digits = Bars { price_scale: versions.price_scale, volume_scale: versions.volume_scale, rows: vec![] };
+    let step = tick.and_then(|t| t.at_scale(digits.price_scale)).map_or(1, |t| t.mantissa).max(1);
+    let mut out = digits;
+    for group in versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot) {
+        let Some(version) = group.iter().rev().find(|v| v.recorded_at <= as_of).filter(|v| !v.withdrawn) else { continue };
+        let (new, old) = taken_out(splits, version.bar.slot.date(), version.recorded_at.date_in(zone));
+        out.rows.push(if new == old { version.bar } else { scaled(&version.bar, new, old, step, out.price_scale)? });
+    }
+    Ok(out)
+}
+
+/// What a source that adjusts has taken out of a bar of `date` by the day it was learned: new shares for old ones, in all.
+fn taken_out(splits: &[Split], date: TradeDate, learned: TradeDate) -> (i64, i64) {
+    let after = splits.iter().filter(|s| date < s.ex_date && s.ex_date <= learned);
+    after.fold((1, 1), |(new, old), s| (new * s.new.max(1), old * s.old.max(1)))
+}
+
+fn scaled(bar: &Bar, new: i64, old: i64, step: i64, scale: u8) -> Result<Bar, DoesNotFit> {
+    let nearest = |value: i64, by: i64, over: i64, step: i64| {
+        let (unit, number) = (i128::from(over) * i128::from(step), i128::from(value) * i128::from(by));
+        i64::try_from((number + unit / 2).div_euclid(unit) * i128::from(step)).ok()
+    };
+    let price = |p: Price| {
+        let number = Decimal { mantissa: p.0, scale };
+        nearest(p.0, new, old, step)
+            .and_then(|m| Decimal { mantissa: m, scale }.at_scale(scale))
+            .map(|d| Price(d.mantissa))
+            .ok_or(DoesNotFit { number, scale })
+    };
+    Ok(Bar {
+        slot: bar.slot,
+        open: price(bar.open)?,
+        high: price(bar.high)?,
+        low: price(bar.low)?,
+        close: price(bar.close)?,
+        volume: bar.volume.and_then(|v| nearest(v.0, old, new, 1)).map(Volume),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Slot, bar::Version};
+    use proptest::prelude::*;
+
+    fn day(text: &str) -> TradeDate {
+        text.parse().unwrap()
+    }
+
+    fn version(date: &str, learned: &str, close: i64, volume: i64) -> Version {
+        let price = Price(close);
+        let bar = Bar { slot: Slot::on(day(date)), open: price, high: price, low: price, close: price, volume: Some(Volume(volume)) };
+        Version { recorded_at: learned.parse().unwrap(), fetch: 1, bar, withdrawn: false }
+    }
+
+    #[test]
+    fn each_version_is_brought_back_by_what_was_known_when_it_came() {
+        let split = [Split { ex_date: day("2025-03-17"), new: 4, old: 1 }];
+        let rows = vec![
+            // Learned before the split, as traded; and once more after it, a quarter.
+            version("2025-03-13", "2025-03-13T06:00:00Z", 2600, 100),
+            version("2025-03-13", "2025-03-18T06:00:00Z", 650, 400),
+            // Only learned before.
+            version("2025-03-14", "2025-03-14T06:00:00Z", 2604, 200),
+            version("2025-03-17", "2025-03-17T06:00:00Z", 655, 300),
+        ];
+        let versions = Versions { price_scale: 2, volume_scale: 0, rows };
+        let zone = TimeZone::get("Pacific/Auckland").unwrap();
+        let told = |as_of: &str| {
+            let bars = as_traded(&versions, as_of.parse().unwrap(), &split, &zone, "0.01".parse().ok()).unwrap();
+            bars.rows.iter().map(|b| (b.close.0, b.volume.unwrap().0)).collect::<Vec<_>>()
+        };
+        assert_eq!(told("2025-04-10T00:00:00Z"), [(2600, 100), (2604, 200), (655, 300)]);
+        assert_eq!(told("2025-03-15T00:00:00Z"), [(2600, 100), (2604, 200)]);
+    }
+
+    #[test]
+    fn what_the_source_rounded_comes_back_to_a_tick() {
+        let split = [Split { ex_date: day("2025-03-17"), new: 3, old: 1 }];
+        let rows = vec![version("2025-03-13", "2025-03-18T06:00:00Z", 3337, 10)];
+        let versions = Versions { price_scale: 3, volume_scale: 0, rows };
+        let bars = as_traded(&versions, Timestamp::MAX, &split, &TimeZone::UTC, "0.01".parse().ok()).unwrap();
+        assert_eq!(bars.rows[0].close, Price(10_010), "3.337 was 10.011 at most nearly; 10.01 is a price");
+    }
+
+    proptest! {
+        /// Adjusting and bringing back is the identity for prices that divide evenly.
+        #[test]
+        fn back_and_forth(close in 1i64..1_000_000, new in 1i64..20, old in 1i64..5) {
+            let split = [Split { ex_date: day("2025-03-17"), new, old }];
+            let versions = Versions { price_scale: 4, volume_scale: 0, rows: vec![version("2025-03-13", "2025-03-20T00:00:00Z", close * old, 7 * new)] };
+            let bars = as_traded(&versions, Timestamp::MAX, &split, &TimeZone::UTC, None).unwrap();
+            prop_assert_eq!((bars.rows[0].close.0, bars.rows[0].volume.unwrap().0), (close * new, 7 * old));
+        }
+    }
+}

@@ -1,0 +1,86 @@
+use super::*;
+use crate::{calendar::tests::aldermere, slot::difference};
+use proptest::prelude::*;
+
+const MINUTE: Interval = Interval::MINUTE;
+
+/// What is held when only the slots go on for which `keep` says so: by session, and minute of it.
+fn held(calendar: &Calendar, keep: impl Fn(usize, usize) -> bool) -> Standing {
+    let (mut expected, mut held) = (Spans::new(), Spans::new());
+    for (s, session) in calendar.sessions().iter().enumerate() {
+        let slots: Vec<i64> = session.slots(MINUTE).iter().flat_map(|r| (r.start.0..r.end.0).step_by(60_000_000)).collect();
+        for (k, slot) in slots.into_iter().enumerate() {
+            let span = MINUTE.span_of(crate::Slot(slot));
+            expected.insert(span.clone());
+            if keep(s, k) {
+                held.insert(span);
+            }
+        }
+    }
+    Standing { expected, held, excused: Spans::new() }
+}
+
+/// A die without a state: the mixing of SplitMix64.
+fn roll(s: usize, k: usize) -> u64 {
+    let x = (s as u64 * 1_000 + k as u64 + 1).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+    let x = (x ^ (x >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    let x = (x ^ (x >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    x ^ (x >> 31)
+}
+
+#[test]
+fn a_few_trades_a_day_are_all_that_is_expected() {
+    let calendar = aldermere("2025-03-03", "2025-04-04");
+    let standing = held(&calendar, |s, k| roll(s, k).is_multiple_of(50));
+    let found = quiet(&calendar, MINUTE, &standing, &standing.expected);
+    assert_eq!(found, standing.missing(), "every minute without a trade is quiet");
+    assert!(quiet(&calendar, MINUTE, &standing, &Spans::new()).is_empty(), "nobody has asked yet");
+}
+
+#[test]
+fn half_an_hour_without_a_trade_is_missing_where_every_other_minute_has_one() {
+    let calendar = aldermere("2025-03-03", "2025-04-04");
+    let standing = held(&calendar, |s, k| !roll(s + 40, k).is_multiple_of(2) && !(s == 12 && (200..230).contains(&k)));
+    let found = quiet(&calendar, MINUTE, &standing, &standing.expected);
+    let still = difference(&standing.missing(), &found);
+    let session = &calendar.sessions()[12];
+    let hole = Spans::from([session.stretches[1].start.into_slot(50)..session.stretches[1].start.into_slot(80)]);
+    assert_eq!(MINUTE.count(&still), MINUTE.count(&still.intersection(&widened(&hole)).collect()), "only the hole is missing: {still:?}");
+    assert!(hole.iter().all(|h| still.overlaps(h)) && MINUTE.count(&still) >= 30);
+}
+
+#[test]
+fn a_lively_series_has_no_quiet_slots_and_two_silent_days_are_not_usual() {
+    let calendar = aldermere("2025-03-03", "2025-04-04");
+    let lively = held(&calendar, |_, k| k != 77);
+    assert!(quiet(&calendar, MINUTE, &lively, &lively.expected).is_empty());
+    let rare = held(&calendar, |s, k| roll(s, k).is_multiple_of(60) && !(s == 8 || s == 9));
+    let still = difference(&rare.missing(), &quiet(&calendar, MINUTE, &rare, &rare.expected));
+    assert_eq!(MINUTE.count(&still), 690, "both of the silent sessions, and nothing else");
+}
+
+impl crate::Timestamp {
+    fn into_slot(self, minutes: i64) -> crate::Slot {
+        crate::Slot(self.0 + minutes * 60_000_000)
+    }
+}
+
+/// A minute or two without a trade beside a hole belong to it.
+fn widened(set: &Spans) -> Spans {
+    set.iter().map(|s| crate::Slot(s.start.0 - 600_000_000)..crate::Slot(s.end.0 + 600_000_000)).collect()
+}
+
+proptest! {
+    /// Quiet slots are expected, answered for and without a bar; what is left partitions as before.
+    #[test]
+    fn quiet_slots_are_among_the_missing(seed in any::<u32>(), one_in in 1u64..40, answered_days in 0usize..25) {
+        let calendar = aldermere("2025-03-03", "2025-03-28");
+        let standing = held(&calendar, |s, k| roll(s + seed as usize % 10_000, k).is_multiple_of(one_in));
+        let answered: Spans = calendar.sessions().iter().take(answered_days).flat_map(|s| s.slots(MINUTE)).collect();
+        let found = quiet(&calendar, MINUTE, &standing, &answered);
+        prop_assert_eq!(crate::slot::intersection(&found, &standing.held), Spans::new());
+        prop_assert_eq!(difference(&found, &crate::slot::intersection(&standing.expected, &answered)), Spans::new());
+        let rest = Standing { expected: difference(&standing.expected, &found), ..standing.clone() };
+        prop_assert_eq!(MINUTE.count(&rest.missing()) + MINUTE.count(&found), MINUTE.count(&standing.missing()));
+    }
+}

@@ -1,0 +1,130 @@
+//! What a source says otherwise than before: held for a person, or followed as a changed basis.
+
+use crate::{
+    desk::Desk,
+    error::ServiceError,
+    lineage::to_understand,
+    run::Order,
+    setup::{Post, Setup},
+};
+use futures_util::future::BoxFuture;
+use mizuno_config::profile::Adjusted;
+use mizuno_core::{
+    Bars, Slot,
+    restate::{self, Policy},
+};
+use mizuno_store::{
+    quarantine::Decision,
+    runs::{Reason, State},
+    series::SeriesRow,
+};
+use std::{collections::HashMap, sync::Arc};
+
+/// The flaw of a bar that changes more than its source's policy takes.
+pub(crate) const HELD_BACK: &str = "held-back";
+
+impl Desk {
+    /// Takes the bars out of `sound` that wait for a person, and returns their slots.
+    /// Notes when all that changed did so by one factor, as when a source adjusts for a split.
+    pub(crate) async fn hold_back(
+        &self,
+        post: &Post<'_>,
+        series: &SeriesRow,
+        fetch: i64,
+        sound: &mut Bars,
+    ) -> Result<Vec<Slot>, ServiceError> {
+        let policy = post.source.profile.restated.policy();
+        let adjusts = post.offer.adjusted != Adjusted::No;
+        let (Some(first), Some(last)) = (sound.rows.first(), sound.rows.last()) else { return Ok(vec![]) };
+        if !adjusts && policy == Policy::Take {
+            return Ok(vec![]);
+        }
+        let known = self.store.bars(series, first.slot..series.key.interval.span_of(last.slot).end, mizuno_core::Timestamp::MAX).await?;
+        let judged = restate::judge(&known, sound, adjusts, policy).map_err(|e| ServiceError::Invalid(e.to_string()))?;
+        if let Some(factor) = judged.basis {
+            tracing::info!(series = %series.key, factor, "the source changed its basis; its past is collected again");
+            // What this run brought before is on the new basis too.
+            let run = self.store.run(self.store.fetch(fetch).await?.run).await?;
+            self.store.begin_rebasing(series.id, format!("{factor:.6}"), run.started_at).await?;
+        }
+        let held: Vec<Slot> = judged.held.into_iter().map(|(slot, _)| slot).collect();
+        sound.rows.retain(|b| !held.contains(&b.slot));
+        Ok(held)
+    }
+
+    /// After a run: collects again the past of series whose basis changed in it, and lets readers see that when it is all here.
+    pub(crate) fn follow_basis<'a>(
+        self: &'a Arc<Desk>,
+        setup: &'a Setup,
+        collector: &'a str,
+        order: &'a Order,
+        state: State,
+    ) -> BoxFuture<'a, Result<(), ServiceError>> {
+        // Boxed, since it starts a run from within the end of one.
+        Box::pin(async move { self.follow(setup, collector, order, state).await })
+    }
+
+    async fn follow(self: &Arc<Desk>, setup: &Setup, collector: &str, order: &Order, state: State) -> Result<(), ServiceError> {
+        let open: Vec<i64> = self.store.rebasings(None).await?.into_iter().filter(|r| r.ended_at.is_none()).map(|r| r.series).collect();
+        if open.is_empty() {
+            return Ok(());
+        }
+        let post = setup.post(collector)?;
+        let rows: HashMap<i64, SeriesRow> = self.series_of(setup, &post).await?.into_iter().map(|r| (r.id, r)).collect();
+        let mine: Vec<&SeriesRow> = open.iter().filter_map(|id| rows.get(id)).collect();
+        if order.rebase {
+            for row in mine.into_iter().filter(|r| order.symbols.contains(&r.key.symbol)) {
+                match state {
+                    State::Complete => self.store.end_rebasing(row.id, self.clock.now()).await?,
+                    _ => tracing::warn!(series = %row.key, "its past is not all here on its new basis; the next run goes on with it"),
+                }
+            }
+            return Ok(());
+        }
+        let symbols: Vec<String> = mine.iter().map(|r| r.key.symbol.clone()).collect();
+        if !symbols.is_empty() && state != State::Cancelled {
+            let order = Order { symbols, again: true, rebase: true, ..Order::default() };
+            match self.start_run(collector, Reason::Recovery, order).await {
+                Ok(_) | Err(ServiceError::Busy { .. } | ServiceError::Stopping) => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes a bar that was held back, or leaves the one held before; either way with a name.
+    pub(crate) async fn decide(&self, id: i64, taken: bool, by: String) -> Result<(), ServiceError> {
+        let unknown = || ServiceError::Unknown {
+            kind: "bar that is held back",
+            id: id.to_string(),
+            hint: "list them with: mizuno quarantine".to_owned(),
+        };
+        let row = self.store.quarantine(None, i64::MAX).await?.into_iter().find(|q| q.id == id && q.suspect.flaw == HELD_BACK);
+        let row = row.ok_or_else(unknown)?;
+        if let Some(earlier) = &row.decision {
+            return Err(ServiceError::Invalid(format!("{} decided on {id} already, at {}", earlier.by, earlier.at)));
+        }
+        let decision = Decision { taken, by, at: self.clock.now() };
+        let bars = if taken { Some(self.bar_of(&row).await?) } else { None };
+        Ok(self.store.decide(id, decision, bars).await?)
+    }
+
+    /// The bar of a row in quarantine, understood again from the kept bytes.
+    async fn bar_of(&self, row: &mizuno_store::quarantine::QuarantineRow) -> Result<(SeriesRow, Bars), ServiceError> {
+        let setup = self.setup();
+        let gone = |what: &str| ServiceError::Invalid(format!("{what}, so the bar cannot be read again from its payload"));
+        let series = self.store.series().await?.into_iter().find(|s| s.id == row.series).ok_or_else(|| gone("its series is gone"))?;
+        let post = setup.post_of(&series.key).ok_or_else(|| gone("no collector keeps its series any more"))?;
+        let fetch = self.store.fetch(row.fetch).await?;
+        let answered = self.store.answered_pages(&fetch).await?;
+        let profile = &post.source.profile;
+        let symbol = profile.symbols.of(&post.symbol_for(&setup, &series.key.symbol, &fetch.window));
+        let decoded =
+            mizuno_sources::decode::decode(post.offer, post.venue, &symbol, profile.limits.largest_answer(), &to_understand(&answered))
+                .map_err(|f| gone(&f.message))?;
+        let mut bars = decoded.bars;
+        bars.rows.retain(|b| Some(b.slot) == row.suspect.slot);
+        bars.rows.truncate(1);
+        if bars.rows.is_empty() { Err(gone("the profile reads its answer otherwise now")) } else { Ok((series, bars)) }
+    }
+}

@@ -1,0 +1,203 @@
+//! The golden series at work: which sources take part and on which basis, and its bars a piece at a time.
+
+use crate::{
+    desk::Desk,
+    error::ServiceError,
+    findings::{doubted, offer_of},
+    setup::Setup,
+};
+use mizuno_config::{GOLDEN, Ranked, profile::Adjusted};
+use mizuno_core::{
+    Bars, Calendar, Decimal, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate, basis,
+    finding::Split,
+    golden::{self, Candidate, Golden},
+};
+use mizuno_store::{blocks, series::SeriesRow};
+use std::{collections::VecDeque, sync::Arc};
+
+/// One source of a golden series.
+pub(crate) struct Part {
+    pub row: SeriesRow,
+    /// Splits to bring its prices back by; `None` where they are as traded.
+    splits: Option<Vec<Split>>,
+    /// Slots whose bars are doubted.
+    pub doubted: Spans,
+}
+
+impl Part {
+    /// How its prices come to be as traded.
+    pub(crate) fn basis_in_words(&self) -> &'static str {
+        match &self.splits {
+            None => "as traded",
+            Some(splits) if splits.is_empty() => "adjusted for splits, of which there are none",
+            Some(_) => "adjusted for splits, brought back by the list of splits",
+        }
+    }
+}
+
+/// A source that has the series and no part in the golden one, and why.
+pub(crate) struct LeftOut {
+    pub source: String,
+    pub why: String,
+}
+
+/// The sources of one golden series.
+pub(crate) struct Lineup {
+    pub key: SeriesKey,
+    pub parts: Vec<Part>,
+    pub left_out: Vec<LeftOut>,
+    /// How the parts rank, by their places, from a trade date on.
+    pub ranks: Vec<(TradeDate, Vec<usize>)>,
+    zone: jiff::tz::TimeZone,
+    tick: Option<Decimal>,
+}
+
+/// The bars of a golden series, a piece at a time.
+pub(crate) struct GoldenReading {
+    desk: Arc<Desk>,
+    lineup: Lineup,
+    pieces: VecDeque<(Span, Vec<usize>)>,
+    as_of: Timestamp,
+    /// Digits after the point that every piece's prices are written with.
+    pub price_scale: u8,
+    /// Digits after the point that every piece's volumes are written with.
+    pub volume_scale: u8,
+}
+
+impl Desk {
+    /// Who takes part in the golden series of an instrument, interval and side, as of an instant.
+    pub(crate) async fn lineup(&self, setup: &Setup, key: &SeriesKey, as_of: Timestamp) -> Result<Lineup, ServiceError> {
+        let instrument = setup.instrument(&key.symbol)?;
+        let venue = setup.config.venues.get(&instrument.venue);
+        let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
+        let known = self.known(setup, as_of).await?;
+        let (mut parts, mut left_out) = (vec![], vec![]);
+        let all = self.store.series().await?;
+        for row in all.into_iter().filter(|s| (&s.key.symbol, s.key.interval, s.key.side) == (&instrument.symbol, key.interval, key.side)) {
+            let source = row.key.source.clone();
+            let never = ranking.iter().all(|r| r.sources.as_ref().is_some_and(|all| !all.contains(&source)));
+            let offer = offer_of(setup, &row.key);
+            let splits = known.splits.of(setup, &row.key.symbol);
+            let basis = match (offer.map(|o| o.adjusted), splits) {
+                (None, _) => Err("its profile no longer has this series".to_owned()),
+                _ if never => Err("ranking.toml does not rank it".to_owned()),
+                (Some(Adjusted::No), _) => Ok(None),
+                (Some(Adjusted::SplitsAndDividends), _) => {
+                    Err("its prices are adjusted for dividends, and cannot be brought back to what was paid".to_owned())
+                }
+                (Some(Adjusted::Splits), Some(splits)) if key.interval == Interval::Daily => Ok(Some(splits.to_vec())),
+                (Some(Adjusted::Splits), _) => {
+                    Err(format!("its prices are adjusted for splits, and no list of splits of {} is collected", instrument.venue))
+                }
+            };
+            match basis {
+                Err(why) => left_out.push(LeftOut { source, why }),
+                Ok(splits) => {
+                    let found = self.findings(setup, &row, &known).await?;
+                    parts.push(Part { row, splits, doubted: doubted(&found) });
+                }
+            }
+        }
+        let key = SeriesKey { symbol: instrument.symbol.clone(), source: GOLDEN.to_owned(), ..key.clone() };
+        let ranks = ranking.iter().map(|r| (r.from, in_order(r, &parts))).collect();
+        let zone = venue.map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+        Ok(Lineup { key, parts, left_out, ranks, zone, tick: instrument.tick_size })
+    }
+
+    /// Begins to read a golden series.
+    pub(crate) async fn read_golden(
+        self: &Arc<Desk>,
+        lineup: Lineup,
+        calendar: &Calendar,
+        span: Span,
+        as_of: Timestamp,
+    ) -> Result<GoldenReading, ServiceError> {
+        let (mut price_scale, mut volume_scale) = (0, 0);
+        let mut extent: Option<Span> = None;
+        for part in &lineup.parts {
+            let reading = self.store.read(&part.row, span.clone(), as_of).await?;
+            price_scale = price_scale.max(reading.price_scale);
+            volume_scale = volume_scale.max(reading.volume_scale);
+            if let Some(own) = reading.extent() {
+                extent = Some(extent.map_or(own.clone(), |e| e.start.min(own.start)..e.end.max(own.end)));
+            }
+        }
+        let pieces =
+            extent.map_or(VecDeque::new(), |extent| pieces(&lineup, calendar, extent.start.max(span.start)..extent.end.min(span.end)));
+        Ok(GoldenReading { desk: self.clone(), lineup, pieces, as_of, price_scale, volume_scale })
+    }
+}
+
+/// The places of the parts in the order of their rank; where nothing is said, in that of their names.
+fn in_order(ranked: &Ranked, parts: &[Part]) -> Vec<usize> {
+    match &ranked.sources {
+        None => (0..parts.len()).collect(),
+        Some(sources) => sources.iter().filter_map(|s| parts.iter().position(|p| p.row.key.source == *s)).collect(),
+    }
+}
+
+/// The span cut where blocks end and where ranks change, each piece with its ranks.
+fn pieces(lineup: &Lineup, calendar: &Calendar, span: Span) -> VecDeque<(Span, Vec<usize>)> {
+    let interval = lineup.key.interval;
+    let starts: Vec<Slot> = lineup
+        .ranks
+        .iter()
+        .map(|(from, _)| match interval {
+            _ if *from == TradeDate(i32::MIN) => Slot(i64::MIN),
+            _ => calendar.span_of_dates(interval, *from..TradeDate(i32::MAX)).start,
+        })
+        .collect();
+    let mut out = VecDeque::new();
+    let mut at = span.start;
+    while at < span.end {
+        let current = starts.iter().rposition(|s| *s <= at).unwrap_or(0);
+        let next_rank = starts.get(current + 1).copied().unwrap_or(span.end);
+        let end = blocks::span_of(interval, at).end.min(next_rank).min(span.end);
+        out.push_back((at..end, lineup.ranks[current].1.clone()));
+        at = end;
+    }
+    out
+}
+
+impl Lineup {
+    /// What changes when a bar of it may: the revisions of its parts, and what is doubted in them.
+    pub(crate) fn validator(&self) -> String {
+        let part = |p: &Part| format!("{}.{}.{:?}.{:?}", p.row.id, p.row.revision, p.doubted, p.splits);
+        format!("{:?}\n{}", self.ranks, self.parts.iter().map(part).collect::<Vec<_>>().join("\n"))
+    }
+
+    /// The names of the parts' sources, by their places.
+    pub(crate) fn sources(&self) -> Vec<String> {
+        self.parts.iter().map(|p| p.row.key.source.clone()).collect()
+    }
+}
+
+impl GoldenReading {
+    /// The next piece: bars, and the place of each one's source.
+    pub(crate) async fn next(&mut self) -> Result<Option<Golden>, ServiceError> {
+        let Some((span, ranks)) = self.pieces.pop_front() else { return Ok(None) };
+        let mut candidates = vec![];
+        for &place in &ranks {
+            let part = &self.lineup.parts[place];
+            let bars = self.desk.bars_as_traded(part, span.clone(), self.as_of, &self.lineup).await?;
+            candidates.push(Candidate { bars, doubted: part.doubted.clone() });
+        }
+        let said = |e: mizuno_core::bar::DoesNotFit| ServiceError::Invalid(e.to_string());
+        let mut made = golden::golden(candidates).map_err(said)?;
+        made.bars.rescale(self.price_scale, self.volume_scale).map_err(said)?;
+        made.from.iter_mut().for_each(|place| *place = ranks[usize::from(*place)] as u16);
+        Ok(Some(made))
+    }
+}
+
+impl Desk {
+    async fn bars_as_traded(&self, part: &Part, span: Span, as_of: Timestamp, lineup: &Lineup) -> Result<Bars, ServiceError> {
+        match &part.splits {
+            None => Ok(self.store.bars(&part.row, span, as_of).await?),
+            Some(splits) => {
+                let versions = self.store.versions(&part.row, span).await?;
+                basis::as_traded(&versions, as_of, splits, &lineup.zone, lineup.tick).map_err(|e| ServiceError::Invalid(e.to_string()))
+            }
+        }
+    }
+}

@@ -1,0 +1,85 @@
+//! Times in which a source's past was collected again on another basis.
+//!
+//! A source that adjusts rewrites its whole past at every split. From the
+//! moment that shows until all of it is here, a reader sees what was held
+//! before: never a step between two bases.
+
+use crate::{Result, Store};
+use mizuno_core::Timestamp;
+
+/// One such time.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RebasingRow {
+    /// Its number.
+    pub id: i64,
+    /// The series.
+    pub series: i64,
+    /// How many times as high prices became, as it was first seen.
+    pub factor: String,
+    /// From when on what came was on the other basis.
+    pub began_at: Timestamp,
+    /// When the whole past was here; `None` while it is not.
+    pub ended_at: Option<Timestamp>,
+}
+
+impl Store {
+    /// Writes down that what was learned of a series from `began_at` on is on another basis, unless that is known already.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn begin_rebasing(&self, series: i64, factor: String, began_at: Timestamp) -> Result<()> {
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query!(
+                        "INSERT INTO rebasing (series_id, factor, began_at)
+                         SELECT ?1, ?2, ?3 WHERE NOT EXISTS (SELECT 1 FROM rebasing WHERE series_id = ?1 AND ended_at IS NULL)",
+                        series,
+                        factor,
+                        began_at.0
+                    )
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Writes down that the past of a series is here on its new basis: from now on readers see it.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn end_rebasing(&self, series: i64, now: Timestamp) -> Result<()> {
+        let ended_at = self.writer.stamp(now);
+        self.writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query!("UPDATE rebasing SET ended_at = ? WHERE series_id = ? AND ended_at IS NULL", ended_at.0, series)
+                        .execute(&mut *c)
+                        .await?;
+                    sqlx::query!("UPDATE series SET revision = revision + 1 WHERE id = ?", series).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Every such time of a series, or of all, newest first.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn rebasings(&self, series: Option<i64>) -> Result<Vec<RebasingRow>> {
+        let rows = sqlx::query!("SELECT * FROM rebasing WHERE (?1 IS NULL OR series_id = ?1) ORDER BY id DESC", series)
+            .fetch_all(&self.readers)
+            .await?;
+        let row = rows.into_iter().map(|r| RebasingRow {
+            id: r.id,
+            series: r.series_id,
+            factor: r.factor,
+            began_at: Timestamp(r.began_at),
+            ended_at: r.ended_at.map(Timestamp),
+        });
+        Ok(row.collect())
+    }
+}
