@@ -970,7 +970,7 @@ export interface components {
              * @description Missing slots in it.
              */
             slots: number;
-            /** @description `refetch`, `excuse` or `wait`. */
+            /** @description `refetch`, `fill` (the golden series has it from another source; excuse it here, or leave it), `excuse` or `wait`. */
             suggestion: string;
             /** @description End of the last missing slot. */
             to: string;

@@ -175,7 +175,9 @@ enum Command {
     Openapi,
 }
 
-#[tokio::main]
+// One thread for what waits: requests have threads of their own, and so has the database. Between several, every
+// small step would wake another.
+#[tokio::main(flavor = "current_thread")]
 async fn main() -> ExitCode {
     let Cli { common, command } = Cli::parse();
     let serving = matches!(command, Command::Serve(_) | Command::Demo(_));

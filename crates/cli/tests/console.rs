@@ -143,7 +143,7 @@ async fn a_source_is_tried_and_what_was_set_aside_is_seen_and_found() {
 
     browser.page.goto(&format!("{}/aside", service.url)).await.unwrap();
     browser.sees("high-below-low").await;
-    browser.sees("Nothing has been excused").await;
+    browser.sees("Nothing has been accepted").await;
     browser.press("//a[contains(., 'CRK/1d/harbour')]").await;
     browser.sees("Crake Foundry").await;
 
@@ -170,5 +170,34 @@ async fn a_run_moves_on_the_page_while_it_is_at_work() {
     assert_eq!(run["state"], "cancelled");
     browser.page.goto(&format!("{}/runs/{}", service.url, begun["id"])).await.unwrap();
     browser.sees("/1d/harbour").await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_doubt_is_read_accepted_and_two_sources_are_compared() {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 60.0, Faults::of_the_demo(), false);
+    let service = bench.serve();
+    for collector in ["aldx-minutes", "lodestar-minutes", "cellar-minutes"] {
+        service.cli(&["collect", collector, "-i", "WIG", "--from", "2025-04-07", "--to", "2025-04-08"]);
+    }
+    let browser = Browser::open().await;
+    browser.page.goto(&format!("{}/trust", service.url)).await.unwrap();
+    let row = "//tr[@data-finding][contains(., 'WIG/1m/lodestar')]";
+    browser.sees("cellar and harbour say otherwise").await;
+    browser.press(&format!("{row}//button[contains(., 'Accept')]")).await;
+    browser.page.wait().for_element(Locator::Css("input[name=by]")).await.unwrap().send_keys("mere").await.unwrap();
+    browser.page.find(Locator::Css("textarea[name=note]")).await.unwrap().send_keys("a real trade").await.unwrap();
+    browser.press("//div[contains(@class, 'n-card')]//button[normalize-space(.) = 'Excuse']").await;
+    browser.page.wait().for_element(Locator::XPath(&format!("{row}//td[normalize-space(.) = 'accepted']"))).await.unwrap();
+    let excuses = service.get("/excuses").await;
+    assert_eq!((excuses[0]["finding"].as_str(), excuses[0]["by"].as_str()), (Some("spike"), Some("mere")));
+
+    browser.page.goto(&format!("{}/trust?here=WIG/1m/harbour&there=WIG/1m/lodestar&to=2025-04-08", service.url)).await.unwrap();
+    browser.page.wait().for_element(Locator::Css("[data-compared]")).await.unwrap();
+    browser.sees("differ").await;
+    browser.sees("≠").await;
+
+    browser.page.goto(&format!("{}/instruments/WIG?interval=1m&at=2025-04-08", service.url)).await.unwrap();
+    browser.sees("The best of harbour, then lodestar, then cellar").await;
     browser.close().await;
 }

@@ -42,6 +42,7 @@ async fn every_reading_call_answers_as_described_on_an_empty_service_and_on_a_fu
             let needs = |name: &str| get["parameters"].as_array().into_iter().flatten().any(|p| p["name"] == name && p["required"] == true);
             let mut query = vec![];
             for (name, value) in [
+                ("instrument", "KBF"),
                 ("interval", "1d"),
                 ("series", "KBF/1d/harbour"),
                 ("at", "2025-04-09"),

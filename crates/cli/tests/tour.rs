@@ -114,7 +114,12 @@ async fn a_run_is_cancelled_in_good_order() {
     let service = bench.serve();
     let begun = service.cli(&["collect", "daily", "--no-wait", "--json"]).json();
     let id = begun["id"].as_i64().unwrap();
-    tokio::time::sleep(std::time::Duration::from_millis(150)).await;
+    for _ in 0..200 {
+        if service.get(&format!("/runs/{id}")).await["done"].as_u64() > Some(0) {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(10)).await;
+    }
     let twice = service.cli(&["collect", "daily"]);
     assert_eq!(twice.code, 1);
     assert!(twice.err.contains(&format!("run {id}")), "it never overlaps itself: {}", twice.err);

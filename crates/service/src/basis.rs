@@ -30,7 +30,7 @@ impl Desk {
         &self,
         post: &Post<'_>,
         series: &SeriesRow,
-        fetch: i64,
+        run: i64,
         sound: &mut Bars,
     ) -> Result<Vec<Slot>, ServiceError> {
         let policy = post.source.profile.restated.policy();
@@ -44,8 +44,8 @@ impl Desk {
         if let Some(factor) = judged.basis {
             tracing::info!(series = %series.key, factor, "the source changed its basis; its past is collected again");
             // What this run brought before is on the new basis too.
-            let run = self.store.run(self.store.fetch(fetch).await?.run).await?;
-            self.store.begin_rebasing(series.id, format!("{factor:.6}"), run.started_at).await?;
+            let began_at = self.store.run(run).await?.started_at;
+            self.store.begin_rebasing(series.id, format!("{factor:.6}"), began_at).await?;
         }
         let held: Vec<Slot> = judged.held.into_iter().map(|(slot, _)| slot).collect();
         sound.rows.retain(|b| !held.contains(&b.slot));

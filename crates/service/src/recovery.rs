@@ -51,7 +51,7 @@ async fn replay(desk: &Arc<Desk>, setup: &Setup, rows: &[SeriesRow], fetch: &Fet
     let most = profile.limits.largest_answer();
     match mizuno_sources::decode::decode(post.offer, post.venue, &profile.symbols.of(&symbol), most, &pages) {
         Ok(decoded) => {
-            desk.keep(&post, series, fetch.id, (fetch.asked_at, fetch.answered_at), &decoded, &pages).await?;
+            desk.keep(&post, series, fetch.clone(), &decoded, &pages).await?;
             tracing::info!(fetch = fetch.id, series = %series.key, "understood a kept answer again");
         }
         Err(failure) => {

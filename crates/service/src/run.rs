@@ -20,7 +20,7 @@ use mizuno_core::{
 };
 use mizuno_sources::{Answered, Decoded, Page, Place, Stop, Ticket, Wanted, decode};
 use mizuno_store::{
-    fetches::{Answer, AnsweredPage, Failure, Understood},
+    fetches::{Answer, AnsweredPage, Failure, FetchRow, Understood},
     quarantine::Suspect,
     runs::{Reason, State},
     series::SeriesRow,
@@ -407,37 +407,35 @@ impl Desk {
             attempts: asked.attempts,
             pages,
         };
-        let id = match asked.outcome {
+        let row = match asked.outcome {
             Ok(decoded) => {
-                let id = self.store.keep_answer(answer).await?;
+                let row = self.store.keep_answer(answer).await?;
                 let pages: Vec<Page<'_>> = asked.pages.iter().map(Answered::page).collect();
-                self.keep(&post, &series, id, (asked.asked_at, asked.answered_at), &decoded, &pages).await?;
-                id
+                self.keep(&post, &series, row, &decoded, &pages).await?
             }
             Err(failure) => {
                 let failure = Failure { class: failure.class.word().to_owned(), message: failure.message };
                 self.store.keep_failure(answer, failure).await?
             }
         };
-        let row = self.store.fetch(id).await?;
         self.tell_fetch(live, &post, &wire::fetch(&row, &series.key)).await;
         Ok(())
     }
 
-    /// Keeps what an answer says, once its bytes are kept.
+    /// Keeps what an answer says, once its bytes are kept; the row with its figures.
     pub(crate) async fn keep(
         &self,
         post: &Post<'_>,
         series: &SeriesRow,
-        fetch: i64,
-        (asked_at, answered_at): (Timestamp, Timestamp),
+        row: FetchRow,
         decoded: &Decoded,
         pages: &[Page<'_>],
-    ) -> Result<(), ServiceError> {
+    ) -> Result<FetchRow, ServiceError> {
+        let (fetch, asked_at, answered_at) = (row.id, row.asked_at, row.answered_at);
         let interval = series.key.interval;
         let standards = Standards { calendar: post.calendar, interval, asked_at, answered_at, any_price: post.offer.any_price };
         let mut sorted = check::sort(&decoded.bars, &standards);
-        let held_back = self.hold_back(post, series, fetch, &mut sorted.sound).await?;
+        let held_back = self.hold_back(post, series, row.run, &mut sorted.sound).await?;
         let profile = &post.source.profile;
         let spelled = profile.symbols.of(&series.key.symbol);
         let text = |place: Place| decode::text_of(&post.offer.answer, &spelled, profile.limits.largest_answer(), pages, place);
@@ -456,8 +454,9 @@ impl Desk {
             bars: sorted.sound,
             unfinished: sorted.unfinished,
         };
-        self.store.keep_bars(fetch, series.id, interval, understood, self.clock.now()).await?;
-        Ok(())
+        let (rows, refused, unfinished) = (understood.rows as i64, understood.suspects.len() as i64, understood.unfinished as i64);
+        let learned = self.store.keep_bars(fetch, series.id, interval, understood, self.clock.now()).await?;
+        Ok(FetchRow { state: "stored".to_owned(), rows, learned, refused, unfinished, ..row })
     }
 
     async fn tell_fetch(&self, live: &Live, post: &Post<'_>, fetch: &mizuno_api::Fetch) {

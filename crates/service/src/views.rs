@@ -200,9 +200,13 @@ pub(crate) struct Whole {
 pub(crate) fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(views: &'v [V]) -> Option<Whole> {
     let views = || views.iter().map(std::borrow::Borrow::borrow);
     let first = views().next()?;
-    let all = |of: fn(&Standing) -> &Spans| views().flat_map(|v| of(&v.standing).iter().cloned()).collect::<Spans>();
+    let all = |of: &dyn Fn(&'v View<'d>) -> &'v Spans| views().flat_map(|v| of(v).iter().cloned()).collect::<Spans>();
     let due = views().filter_map(|v| v.evidence.reach.as_ref().map(|r| r.end)).max().unwrap_or(Slot(i64::MAX));
-    let standing = Standing { expected: all(|s| &s.expected), held: all(|s| &s.held), excused: all(|s| &s.excused) };
+    let (held, excused) = (all(&|v| &v.standing.held), all(&|v| &v.standing.excused));
+    // Where one source has answered and it is only quiet, another's silence says nothing more.
+    let wanted = all(&|v| &v.standing.expected);
+    let expected = mizuno_core::slot::union(&difference(&wanted, &all(&|v| &v.quiet)), &intersection(&wanted, &held));
+    let standing = Standing { expected, held, excused };
     Some(Whole { interval: first.row.key.interval, standing, due })
 }
 

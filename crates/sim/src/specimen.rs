@@ -357,7 +357,7 @@ impl Walk {
             start: dice.random_range(3.0..80.0),
             a_day: dice.random_range(0.008..0.028),
             volume: dice.random_range(9.0..12.5),
-            noise: dice.random_range(0.15..0.35),
+            noise: dice.random_range(0.12..0.3),
             rate: if liquid || dice.random_bool(0.7) { 1.0 } else { dice.random_range(0.05..0.8) },
         }
     }
@@ -372,7 +372,7 @@ impl Walk {
             wild = 0.9 * wild + 0.25 * bell(dice);
             busy = 0.6 * busy + self.noise * 0.8 * bell(dice);
             let tail = if dice.random_bool(0.03) { 2.5 } else { 1.0 };
-            let a_day = self.a_day * wild.clamp(-0.8, 0.8).exp() * tail;
+            let a_day = self.a_day * wild.clamp(-0.4, 0.4).exp() * tail;
             let open = log - a_day * 0.8 * bell(dice);
             let (top, bottom) = (log.max(open) + a_day * 0.5 * bell(dice).abs(), log.min(open) - a_day * 0.5 * bell(dice).abs());
             let cents = |log: f64| Price(((log.exp() * 100.0).round() as i64).max(1));
@@ -404,7 +404,7 @@ impl Walk {
             for (k, slot) in all.iter().enumerate() {
                 wild = 0.95 * wild + 0.2 * bell(dice);
                 let tail = if dice.random_bool(0.01) { 2.5 } else { 1.0 };
-                let step = a_minute * wild.clamp(-0.8, 0.8).exp() * tail;
+                let step = a_minute * wild.clamp(-0.4, 0.4).exp() * tail;
                 let open = log;
                 log = (log + step * bell(dice)).clamp(1f64.ln(), 2000f64.ln());
                 let (top, bottom) = (log.max(open) + step * 0.4 * bell(dice).abs(), log.min(open) - step * 0.4 * bell(dice).abs());

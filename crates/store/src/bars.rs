@@ -26,16 +26,22 @@ pub(crate) async fn learn(connection: &mut SqliteConnection, batch: &Batch) -> R
         return Ok(Learned::default());
     };
     let span = first.slot..Slot(last.slot.0 + 1);
-    let mut known = tail(connection, series, &span).await?;
-    for block in blocks_over(connection, series, &span).await? {
+    let tail = tail(connection, series, &span).await?;
+    // Many bars will go into blocks, so the whole of these is read at once; few are only compared.
+    let many = bars.rows.len() >= BULK;
+    let whole = blocks::span_of(interval, first.slot).start..blocks::span_of(interval, last.slot).end;
+    let mut known = Versions::default();
+    for block in blocks_over(connection, series, if many { &whole } else { &span }).await? {
         known.absorb(block.open()?)?;
     }
+    let blocks = if many { known.clone() } else { Versions::default() };
+    known.absorb(tail)?;
     let (news, learned) = known.news(bars, recorded_at, fetch)?;
     if news.rows.is_empty() {
         return Ok(learned);
     }
     if news.rows.len() >= BULK {
-        merge(connection, series, interval, news).await?;
+        merge(connection, series, interval, blocks, news).await?;
     } else {
         append_to_tail(connection, series, &news).await?;
         let waiting = sqlx::query_scalar!("SELECT count(*) FROM tail WHERE series_id = ?", series).fetch_one(&mut *connection).await?;
@@ -65,25 +71,28 @@ async fn append_to_tail(connection: &mut SqliteConnection, series: i64, news: &V
 /// Moves the whole tail of a series into its blocks.
 pub(crate) async fn seal(connection: &mut SqliteConnection, series: i64, interval: Interval) -> Result<()> {
     let rows = tail(connection, series, &(Slot(i64::MIN)..Slot(i64::MAX))).await?;
+    let (Some(first), Some(last)) = (rows.rows.first(), rows.rows.last()) else { return Ok(()) };
+    let whole = blocks::span_of(interval, first.bar.slot).start..blocks::span_of(interval, last.bar.slot).end;
+    let mut known = Versions::default();
+    for block in blocks_over(connection, series, &whole).await? {
+        known.absorb(block.open()?)?;
+    }
     sqlx::query!("DELETE FROM tail WHERE series_id = ?", series).execute(&mut *connection).await?;
-    merge(connection, series, interval, rows).await
+    merge(connection, series, interval, known, rows).await
 }
 
-/// Merges versions into the blocks of their spans.
-async fn merge(connection: &mut SqliteConnection, series: i64, interval: Interval, news: Versions) -> Result<()> {
-    let (price_scale, volume_scale) = (news.price_scale, news.volume_scale);
-    let mut rest = news.rows.into_iter().peekable();
-    while let Some(first) = rest.peek() {
-        let span = blocks::span_of(interval, first.bar.slot);
-        let mut rows = vec![];
-        while let Some(version) = rest.next_if(|v| v.bar.slot < span.end) {
-            rows.push(version);
-        }
-        let mut versions = Versions { price_scale, volume_scale, rows };
-        for block in blocks_over(connection, series, &span).await? {
-            versions.absorb(block.open()?)?;
-        }
-        put(connection, series, interval, &span, &versions).await?;
+/// Writes the blocks that news falls into, with what they have already.
+async fn merge(connection: &mut SqliteConnection, series: i64, interval: Interval, mut known: Versions, news: Versions) -> Result<()> {
+    let spans: Vec<Span> = news
+        .rows
+        .chunk_by(|a, b| blocks::span_of(interval, a.bar.slot).contains(&b.bar.slot))
+        .map(|c| blocks::span_of(interval, c[0].bar.slot))
+        .collect();
+    known.absorb(news)?;
+    for span in spans {
+        let at = |slot: Slot| known.rows.partition_point(|v| v.bar.slot < slot);
+        let rows = known.rows[at(span.start)..at(span.end)].to_vec();
+        put(connection, series, interval, &span, &Versions { rows, ..known.without_rows() }).await?;
     }
     Ok(())
 }

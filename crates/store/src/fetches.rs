@@ -182,11 +182,11 @@ impl From<Record> for FetchRow {
 }
 
 impl Store {
-    /// Keeps an answer's bytes and the fetch's row, before any of its bars. Returns the fetch's number.
+    /// Keeps an answer's bytes and the fetch's row, before any of its bars. Returns the row.
     ///
     /// # Errors
     /// When the database cannot be written; nothing is then kept.
-    pub async fn keep_answer(&self, answer: Answer) -> Result<i64> {
+    pub async fn keep_answer(&self, answer: Answer) -> Result<FetchRow> {
         self.write_fetch(answer, "answered", None).await
     }
 
@@ -194,11 +194,11 @@ impl Store {
     ///
     /// # Errors
     /// When the database cannot be written; nothing is then kept.
-    pub async fn keep_failure(&self, answer: Answer, failure: Failure) -> Result<i64> {
+    pub async fn keep_failure(&self, answer: Answer, failure: Failure) -> Result<FetchRow> {
         self.write_fetch(answer, "failed", Some(failure)).await
     }
 
-    async fn write_fetch(&self, answer: Answer, state: &'static str, failure: Option<Failure>) -> Result<i64> {
+    async fn write_fetch(&self, answer: Answer, state: &'static str, failure: Option<Failure>) -> Result<FetchRow> {
         let Answer { run, series, window, asked_at, answered_at, attempts, pages } = answer;
         let packed = |page: &AnsweredPage| page.body.as_deref().map(Packed::new).transpose();
         let packed = pages.iter().map(packed).collect::<Result<Vec<_>>>()?;
@@ -215,7 +215,7 @@ impl Store {
                         });
                     }
                     let all: i64 = sizes.iter().sum();
-                    let (class, message) = failure.map(|f| (f.class, f.message)).unzip();
+                    let (class, message) = failure.clone().map(|f| (f.class, f.message)).unzip();
                     let mut pages = pages.into_iter().zip(digests).zip(sizes);
                     let ((first, digest), _) = pages.next().unwrap_or_default();
                     let row =
@@ -244,7 +244,27 @@ impl Store {
                         .execute(&mut *c)
                         .await?;
                     }
-                    Ok(id)
+                    Ok(FetchRow {
+                        id,
+                        run,
+                        series,
+                        window,
+                        state: state.to_owned(),
+                        asked_at,
+                        answered_at,
+                        attempts: i64::from(attempts),
+                        request: first.request,
+                        part: first.part,
+                        status: first.status.map(i64::from),
+                        media_type: first.media_type,
+                        payload: digest,
+                        payload_size: all,
+                        rows: 0,
+                        learned: Learned::default(),
+                        refused: 0,
+                        unfinished: 0,
+                        failure,
+                    })
                 })
             })
             .await

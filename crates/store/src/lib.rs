@@ -70,7 +70,7 @@ impl Store {
             .busy_timeout(std::time::Duration::from_secs(10));
         let mut connection = options.clone().connect().await?;
         sqlx::migrate!().run(&mut connection).await.map_err(|e| StoreError::from_migration(&path, e))?;
-        let readers = SqlitePoolOptions::new().max_connections(4).connect_with(options.read_only(true)).await?;
+        let readers = SqlitePoolOptions::new().max_connections(4).test_before_acquire(false).connect_with(options.read_only(true)).await?;
         let last = sqlx::query_scalar!(
             "SELECT max(at) AS \"at: i64\" FROM
                  (SELECT max(answered_at) AS at FROM fetch UNION ALL SELECT max(ended_at) FROM run UNION ALL SELECT max(recorded_at) FROM tail UNION ALL SELECT max(asked_at) FROM list_fetch UNION ALL SELECT max(ended_at) FROM rebasing)"

@@ -28,7 +28,7 @@ impl Packed {
         let packed = COMPRESSOR.with_borrow_mut(|compressor| {
             let compressor = match compressor {
                 Some(compressor) => compressor,
-                None => compressor.insert(zstd::bulk::Compressor::new(3)?),
+                None => compressor.insert(zstd::bulk::Compressor::new(1)?),
             };
             compressor.compress(body)
         });

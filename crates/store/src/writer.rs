@@ -107,11 +107,25 @@ async fn run(mut connection: SqliteConnection, mut inbox: mpsc::Receiver<Message
 async fn transact(connection: &mut SqliteConnection, jobs: Vec<Job>) {
     let mut replies: Vec<Reply> = vec![];
     let mut broken = connection.execute("BEGIN IMMEDIATE").await.err();
+    // One job needs no savepoint: when it fails, there is nothing else to keep.
+    let alone = jobs.len() == 1;
+    let mut keep = true;
     for job in jobs {
         if broken.is_some() {
             // The transaction is gone: a job's reply still has to be made, so let it fail on a plain connection.
             let reply = refuse(job, connection).await;
             replies.push(reply);
+            continue;
+        }
+        if alone {
+            match job(connection).await {
+                Ok(Ok(reply)) => replies.push(reply),
+                Ok(Err(reply)) => {
+                    keep = false;
+                    replies.push(reply);
+                }
+                Err(_) => {}
+            }
             continue;
         }
         match in_savepoint(connection, job).await {
@@ -122,10 +136,10 @@ async fn transact(connection: &mut SqliteConnection, jobs: Vec<Job>) {
             }
         }
     }
-    if broken.is_none() {
+    if broken.is_none() && keep {
         broken = connection.execute("COMMIT").await.err();
     }
-    if broken.is_some() {
+    if broken.is_some() || !keep {
         let _ = connection.execute("ROLLBACK").await;
     }
     let said = broken.map(|e| StoreError::from(e).sharpen());

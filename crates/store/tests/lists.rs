@@ -103,7 +103,7 @@ async fn every_page_of_an_answer_is_kept_in_order_and_once() {
         attempts: 4,
         pages: pages.clone(),
     };
-    let id = store.keep_answer(answer).await.unwrap();
+    let id = store.keep_answer(answer).await.unwrap().id;
     let row = store.fetch(id).await.unwrap();
     assert_eq!((row.payload_size, row.attempts, row.part.as_deref()), (9, 4, Some("bid")));
     assert_eq!(store.answered_pages(&row).await.unwrap(), pages);

@@ -129,7 +129,7 @@ async fn the_same_again_stores_nothing_and_does_not_disturb_validators() {
 #[tokio::test]
 async fn an_answer_is_kept_in_two_steps_and_can_be_replayed_between_them() {
     let (_dir, store, series, run) = opened(Interval::MINUTE).await;
-    let fetch = store.keep_answer(answer(run, series.id, b"the bytes\r\nas they came")).await.unwrap();
+    let fetch = store.keep_answer(answer(run, series.id, b"the bytes\r\nas they came")).await.unwrap().id;
     let waiting = store.to_replay().await.unwrap();
     assert_eq!((waiting.len(), waiting[0].id, waiting[0].state.as_str()), (1, fetch, "answered"));
     let digest = waiting[0].payload.clone().unwrap();
@@ -152,8 +152,8 @@ async fn an_answer_is_kept_in_two_steps_and_can_be_replayed_between_them() {
 async fn the_same_bytes_are_kept_once_and_failures_are_kept_too() {
     let (_dir, store, series, run) = opened(Interval::MINUTE).await;
     let failure = Failure { class: "wrong-content".into(), message: "got a web page".into() };
-    let first = store.keep_failure(answer(run, series.id, b"<html>"), failure.clone()).await.unwrap();
-    let second = store.keep_failure(answer(run, series.id, b"<html>"), failure.clone()).await.unwrap();
+    let first = store.keep_failure(answer(run, series.id, b"<html>"), failure.clone()).await.unwrap().id;
+    let second = store.keep_failure(answer(run, series.id, b"<html>"), failure.clone()).await.unwrap().id;
     let (first, second) = (store.fetch(first).await.unwrap(), store.fetch(second).await.unwrap());
     assert_eq!(first.payload, second.payload);
     assert_eq!(first.failure, Some(failure));

@@ -46,7 +46,7 @@ async fn fetch(store: &Store, run: i64, series: &SeriesRow, window: std::ops::Ra
     let page = AnsweredPage { request: "GET /".into(), status: Some(200), body: Some(b"x".to_vec()), ..AnsweredPage::default() };
     let window = Slot(window.start)..Slot(window.end);
     let answer = Answer { run, series: series.id, window, asked_at: NOW, answered_at: NOW, attempts: 1, pages: vec![page] };
-    store.keep_answer(answer).await.unwrap()
+    store.keep_answer(answer).await.unwrap().id
 }
 
 async fn keep(store: &Store, fetch: i64, series: &SeriesRow, bars: Bars, suspects: Vec<Suspect>) {
@@ -130,7 +130,7 @@ async fn only_what_touches_the_spans_asked_about_is_read_of_the_ledger() {
         pages: vec![AnsweredPage::default()],
     };
     let failure = Failure { class: "timed-out".into(), message: "no answer".into() };
-    ids.push(store.keep_failure(failed, failure).await.unwrap());
+    ids.push(store.keep_failure(failed, failure).await.unwrap().id);
     let asked = async |spans: &[(i64, std::ops::Range<i64>)]| {
         let spans: Vec<(i64, Span)> = spans.iter().map(|(s, r)| (*s, Slot(r.start)..Slot(r.end))).collect();
         store.asked(&spans).await.unwrap().remove(&series.id).unwrap_or_default()

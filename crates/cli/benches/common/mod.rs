@@ -82,7 +82,7 @@ pub fn configure(dir: &Path, instruments: usize, more: &[(&str, &str)]) -> Resul
         list += &format!("B{i:03},Bench {i},share,BNCH,USD,0.01,,,{last},\n");
     }
     write("instruments/bnch.csv", &list)?;
-    let harbour = include_str!("../../../demo/config/sources/harbour.toml");
+    let harbour = include_str!("../../../../demo/config/sources/harbour.toml");
     write(
         "sources/bench.toml",
         &harbour.replace("name = \"harbour\"", "name = \"bench\"").replace("ALDX", "BNCH").replace("depth_days = 30\n", ""),

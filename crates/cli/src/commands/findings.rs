@@ -78,7 +78,8 @@ pub async fn checks(client: &Client, ask: Checks) -> Result<Code, Failure> {
         return Ok(Code::Fine);
     }
     for c in &all {
-        out!("{:<22} {}, beyond {} {}", c.name, c.severity, c.limit, c.unit);
+        let unit = if c.limit == 1.0 { c.unit.trim_end_matches('s') } else { &c.unit };
+        out!("{:<22} {}, limit {} {unit}", c.name, c.severity, c.limit);
         out!("{:<22} {}", "", c.explanation);
     }
     eprintln!("checks.toml in the configuration sets other limits and switches checks off");

@@ -81,8 +81,8 @@ pub async fn gaps(client: &Client, ask: ListGaps) -> Result<Code, Failure> {
     if !each && !ask.golden {
         let holes: Vec<Hole> = client.get("/holes", &ask.query()).await?;
         for hole in holes.iter().filter(|h| h.series > 1) {
-            out!("{} {} of {} from {}, {}", hole.venue, hole.interval, hole.series, hole.source, hole.when);
-            out!("    {} missing in {} of {} series at once", show::counted(hole.slots, "bar"), hole.series, hole.of);
+            out!("{} of {} series of {} at {} from {} at once", hole.series, hole.of, hole.venue, hole.interval, hole.source);
+            out!("    {} missing, {}", show::counted(hole.slots, "bar"), hole.when);
             out!("    {}: {}", hole.cause, hole.because);
             let date = |at: &str| at.get(..10).unwrap_or(at).to_owned();
             out!("    each of them: mizuno gaps --each --source {} --interval {} --from {}", hole.source, hole.interval, date(&hole.from));

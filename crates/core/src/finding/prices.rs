@@ -19,7 +19,7 @@ const LEVEL: usize = 5;
 const USUAL_SPLITS: [(i64, i64); 11] = [(3, 2), (2, 1), (3, 1), (4, 1), (5, 1), (6, 1), (8, 1), (10, 1), (20, 1), (50, 1), (100, 1)];
 
 /// Prices above (or below) the middles of both neighbourhoods by more than the
-/// usual true range and `limit` deviations of it, and by half as much again as
+/// usual true range and `limit` deviations of it, and by three times as much as
 /// the widest bars near it, but for one, reach: a market that grows wild is no
 /// bad print. The last bar waits for its neighbours.
 pub(super) fn spikes(subject: &Subject<'_>, rule: Rule) -> Vec<Finding> {
@@ -43,7 +43,7 @@ pub(super) fn spikes(subject: &Subject<'_>, rule: Rule) -> Vec<Finding> {
         // Prices on a grid deviate by a tick at least.
         let deviation = here.deviation.max(tick / bottom as f64).max(here.middle / 4.0);
         let away = above.max(below);
-        if away > here.middle + rule.limit * deviation && away > 1.5 * second_widest(&ranges, i) {
+        if away > here.middle + rule.limit * deviation && away > 3.0 * second_widest(&ranges, i) {
             marked.push(i);
         }
     }

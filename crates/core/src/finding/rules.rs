@@ -122,7 +122,7 @@ impl Check {
     #[must_use]
     pub fn usual_limit(self) -> (f64, &'static str) {
         match self {
-            Check::Spike => (13.0, "deviations"),
+            Check::Spike => (11.0, "deviations"),
             Check::SplitLikeJump => (8.0, "deviations"),
             Check::Flat => (5.0, "bars"),
             Check::OffTick | Check::SilentMove => (1.0, "bars"),
