@@ -158,3 +158,22 @@ async fn adjusted_prices_are_brought_back_or_left_out() {
     assert_eq!(findings, serde_json::json!([]), "adjusted for the split, and the split is known");
     assert!(service.cli(&["lineup", "SME"]).out.contains("brought back by the list of splits"));
 }
+
+#[test]
+fn the_checks_are_measured_by_a_command_that_needs_no_service() {
+    let said =
+        common::Said::of(common::mizuno().args(["checks", "--measure", "--specimens", "60", "--seed", "11", "--json"]).output().unwrap());
+    assert_eq!(said.code, 0, "every check is as precise as it is to be: {}", said.out);
+    let told = said.json();
+    let checks = told["checks"].as_array().unwrap();
+    assert_eq!(checks.len(), 11);
+    for check in checks {
+        assert_eq!(check["planted"], 60);
+        assert!(check["precision"].as_f64() >= Some(0.98) && check["recall"].as_f64() >= Some(0.95), "{check}");
+    }
+    assert!(told["clean_bars"].as_u64() > Some(100_000) && told["false_alarms"].as_u64() <= Some(2), "{told}");
+    let table = common::Said::of(common::mizuno().args(["checks", "--measure", "--specimens", "2"]).output().unwrap());
+    assert!(table.out.contains("CHECK") && table.out.contains("bars without a fault"), "{}", table.out);
+    let alone = common::Said::of(common::mizuno().args(["checks", "--seed", "3"]).output().unwrap());
+    assert_eq!(alone.code, 2, "a seed is for a measurement: {}", alone.err);
+}

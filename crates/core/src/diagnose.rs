@@ -20,6 +20,8 @@ pub enum Systematic {
     Steps(Vec<(Slot, f64)>),
     /// One unit of its volume is so many of the first's.
     VolumeUnit(f64),
+    /// Its volumes are the first's, rounded to whole multiples of so many.
+    VolumeRounded(i64),
     /// It keeps fewer digits after the point: so many.
     Rounded(u8),
 }
@@ -47,7 +49,7 @@ pub fn diagnose(interval: Interval, calendar: &Calendar, here: &Bars, there: &Ba
     if !steps.is_empty() {
         out.push(Systematic::Steps(steps.into_iter().map(|(at, by)| (at, tidy(by))).collect()));
     }
-    out.extend(volume_unit(&pairs, here, there));
+    out.extend(volume_unit(&pairs, here, there).or_else(|| volume_rounded(&pairs, here, there)));
     // Digits can be compared only on one basis.
     if !out.iter().any(|s| matches!(s, Systematic::Factor(_) | Systematic::Steps(_))) {
         out.extend(rounded(&pairs, here, there));
@@ -83,6 +85,9 @@ impl Systematic {
                 if steps.len() == 1 { "once".to_owned() } else { format!("{} times", steps.len()) }
             ),
             Systematic::VolumeUnit(unit) => format!("one unit of volume of {from} is {unit}: set volume_unit = {unit} in its profile"),
+            Systematic::VolumeRounded(lot) => {
+                format!("{from} counts volume in lots of {lot}: volumes agree as far as that lets them, and nothing needs to change")
+            }
             Systematic::Rounded(digits) => format!("{from} rounds prices to {digits} digits after the point: compare with a tolerance"),
         }
     }
@@ -240,6 +245,18 @@ fn volume_unit(pairs: &[(usize, usize)], here: &Bars, there: &Bars) -> Option<Sy
     let round = [0.001, 0.01, 0.1, 10.0, 100.0, 1000.0, 10_000.0].into_iter().find(|r| (unit / r - 1.0).abs() < 0.08)?;
     let near = ratios.iter().filter(|r| (*r / round - 1.0).abs() < 0.25).count();
     (near * 10 >= ratios.len() * 7).then_some(Systematic::VolumeUnit(round))
+}
+
+/// The lot that the second counts volumes in, when they are the first's but for rounding to it.
+fn volume_rounded(pairs: &[(usize, usize)], here: &Bars, there: &Bars) -> Option<Systematic> {
+    let both = |(i, j): &(usize, usize)| Some((here.rows[*i].volume?.0, there.rows[*j].volume?.0));
+    let volumes: Vec<(i64, i64)> = pairs.iter().filter_map(both).collect();
+    if volumes.len() < 8 || here.volume_scale != there.volume_scale || volumes.iter().all(|(a, b)| a == b) {
+        return None;
+    }
+    let lot = [1_000, 100, 10].into_iter().find(|lot| volumes.iter().all(|(_, b)| b % lot == 0))?;
+    let near = volumes.iter().filter(|(a, b)| (a - b).abs() <= lot).count();
+    (near * 20 >= volumes.len() * 19).then_some(Systematic::VolumeRounded(lot))
 }
 
 /// Digits the second keeps, when they are fewer than the first's and the rest agrees.

@@ -128,3 +128,15 @@ fn a_clock_that_follows_another_daylight_saving_is_found_and_a_rounding_source_t
     assert!(diagnose(Interval::MINUTE, &calendar, &here, &coarse).contains(&Systematic::Rounded(1)));
     assert!(Systematic::Shift(60 * SECOND).advice(Interval::MINUTE, "s").contains("stamped_at = \"close\""));
 }
+
+#[test]
+fn volumes_rounded_to_lots_are_told_as_such() {
+    let calendar = aldermere("2025-03-03", "2025-03-14");
+    let here = walk(&calendar, &mut Pcg64Mcg::seed_from_u64(3));
+    let mut there = here.clone();
+    there.rows.iter_mut().for_each(|b| b.volume = b.volume.map(|v| Volume((v.0 + 50) / 100 * 100)));
+    let found = diagnose(Interval::MINUTE, &calendar, &here, &there);
+    assert_eq!(found, [Systematic::VolumeRounded(100)]);
+    assert!(found[0].advice(Interval::MINUTE, "lodestar").contains("in lots of 100"));
+    assert_eq!(diagnose(Interval::MINUTE, &calendar, &here, &here), []);
+}

@@ -29,10 +29,10 @@ const SEVERAL: usize = 3;
 /// What at least half of the series miss is one hole; every other gap is a hole of its own.
 #[must_use]
 pub fn gather(series: &[&[Gap]]) -> Vec<Hole> {
-    let mut by_span: BTreeMap<(Span2, Cause), Vec<(usize, usize)>> = BTreeMap::new();
+    let mut by_span: BTreeMap<(Ends, Cause), Vec<(usize, usize)>> = BTreeMap::new();
     for (s, gaps) in series.iter().enumerate() {
         for (g, gap) in gaps.iter().enumerate() {
-            by_span.entry((Span2(gap.span.start.0, gap.span.end.0), gap.cause)).or_default().push((s, g));
+            by_span.entry((Ends(gap.span.start.0, gap.span.end.0), gap.cause)).or_default().push((s, g));
         }
     }
     let several = SEVERAL.max(series.len().div_ceil(2));
@@ -49,7 +49,7 @@ pub fn gather(series: &[&[Gap]]) -> Vec<Hole> {
     let mut out: Vec<Hole> = wide.into_iter().map(hole).collect();
     for ((span, cause), gaps) in single {
         // A series that missed a little more or less than the others has missed the same.
-        let same = |h: &&mut Hole| h.cause == cause && span.mostly(&Span2(h.span.start.0, h.span.end.0));
+        let same = |h: &&mut Hole| h.cause == cause && span.mostly(&Ends(h.span.start.0, h.span.end.0));
         match out.iter_mut().find(|h| h.gaps.len() >= several && same(h)) {
             Some(hole) => {
                 hole.slots += gaps.iter().map(|(s, g)| series[*s][*g].slots).sum::<u64>();
@@ -65,11 +65,11 @@ pub fn gather(series: &[&[Gap]]) -> Vec<Hole> {
 
 /// A span that can be ordered.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-struct Span2(i64, i64);
+struct Ends(i64, i64);
 
-impl Span2 {
+impl Ends {
     /// Whether most of both lies in the other.
-    fn mostly(self, other: &Span2) -> bool {
+    fn mostly(self, other: &Ends) -> bool {
         let both = self.1.min(other.1) - self.0.max(other.0);
         let longer = (self.1 - self.0).max(other.1 - other.0);
         both as f64 >= 0.8 * longer as f64
@@ -93,7 +93,7 @@ mod tests {
         let a = [missed.clone(), own.clone()];
         let b = [missed.clone()];
         let c = [gap(100, 190, Cause::FetchFailed)];
-        let found = gather(&[&a, &b, &[missed.clone()], &c, &[]]);
+        let found = gather(&[&a, &b, &b, &c, &[]]);
         assert_eq!(found.len(), 2, "{found:?}");
         assert_eq!((found[0].gaps.clone(), found[0].slots), (vec![(0, 0), (1, 0), (2, 0), (3, 0)], 390));
         assert_eq!((found[1].span.clone(), found[1].gaps.clone()), (own.span, vec![(0, 1)]));

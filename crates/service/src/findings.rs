@@ -18,7 +18,9 @@ const SESSIONS: usize = 40;
 
 /// What was found in each series, until its bars, or what they are held against, change.
 #[derive(Default)]
-pub(crate) struct Examined(Mutex<HashMap<i64, (Standard, Arc<Vec<Finding>>)>>);
+pub(crate) struct Examined(Mutex<Remembered>);
+
+type Remembered = HashMap<i64, (Standard, Arc<Vec<Finding>>)>;
 
 /// What findings follow from, as far as it can change.
 #[derive(Clone, Debug, PartialEq)]
@@ -222,7 +224,7 @@ impl Examined {
         self.lock().get(&series).map(|(_, found)| found.to_vec()).unwrap_or_default()
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<i64, (Standard, Arc<Vec<Finding>>)>> {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Remembered> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }

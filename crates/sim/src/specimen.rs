@@ -141,7 +141,7 @@ impl Specimen {
         };
         let sessions = &calendar.sessions()[last - if intraday { SESSIONS } else { DAYS }..last];
         // What falls outside a session, or is missing at its edge, shows only where most minutes have a trade.
-        let liquid = check.is_some() && intraday || !intraday;
+        let liquid = check.is_some() || !intraday;
         let mut walk = Walk::new(dice, liquid);
         if check == Some(Check::Flat) {
             // Bars that stand still can be told only in a series whose price is many ticks.
@@ -156,7 +156,8 @@ impl Specimen {
         bars.rows.extend(sessions[DAYS - SESSIONS..].iter().filter_map(|s| whole(s, &minutes)));
         let mut out =
             Specimen { interval: Interval::Daily, bars, refused: vec![], splits: vec![], minutes: Some(minutes), planted: vec![] };
-        if dice.random_bool(0.3) {
+        // A stretch that stands still across a split would hide it.
+        if check != Some(Check::Flat) && dice.random_bool(0.3) {
             // A split that is known, and shows.
             let at = dice.random_range(20..DAYS - SESSIONS - 20);
             let new = *[2, 3, 4].get(dice.random_range(0..3)).unwrap_or(&2);

@@ -63,22 +63,22 @@ impl Which {
         Ok(moments::span(asked, view.row.key.interval, view.post.calendar)?)
     }
 
-    /// The gaps of a series that are asked about.
-    pub(super) fn of(&self, view: &View<'_>) -> Result<Vec<mizuno_core::Gap>, Refusal> {
-        let cause = match self.cause.as_deref() {
-            None | Some("any") => None,
-            Some(word) => Some(Cause::ALL.into_iter().find(|c| c.word() == word).ok_or_else(|| {
+    /// The causes asked about.
+    pub(super) fn causes(&self) -> Result<Vec<Cause>, Refusal> {
+        match self.cause.as_deref() {
+            None => Ok(Cause::ALL.into_iter().filter(|c| c.can_refetch()).collect()),
+            Some("any") => Ok(Cause::ALL.to_vec()),
+            Some(word) => Cause::ALL.into_iter().find(|c| c.word() == word).map(|c| vec![c]).ok_or_else(|| {
                 let words: Vec<_> = Cause::ALL.iter().map(|c| c.word()).collect();
                 Refusal::invalid(format!("cause: `{word}` is not a cause; it is any, {}", words.join(", ")))
-            })?),
-        };
-        let span = self.span(view)?;
-        let wanted = |g: &mizuno_core::Gap| match (cause, self.cause.as_deref()) {
-            (Some(c), _) => g.cause == c,
-            (None, Some(_)) => true,
-            (None, None) => g.cause.can_refetch(),
-        };
-        Ok(view.gaps().into_iter().filter(|g| wanted(g) && g.span.start < span.end && g.span.end > span.start).collect())
+            }),
+        }
+    }
+
+    /// The gaps of a series that are asked about.
+    pub(super) fn of(&self, view: &View<'_>) -> Result<Vec<mizuno_core::Gap>, Refusal> {
+        let (wanted, span) = (self.causes()?, self.span(view)?);
+        Ok(view.gaps().into_iter().filter(|g| wanted.contains(&g.cause) && g.span.start < span.end && g.span.end > span.start).collect())
     }
 }
 

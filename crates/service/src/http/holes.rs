@@ -27,9 +27,12 @@ pub(super) async fn list_holes(desk: Data<Desk>, which: Query<Which>) -> Result<
     Ok(Json(holes(&views, &which)?))
 }
 
+/// A series, and its gaps that are asked about.
+type Member<'v, 'd> = (&'v View<'d>, Vec<Gap>);
+
 /// The holes that the gaps let through by `which` make.
 pub(crate) fn holes(views: &[View<'_>], which: &Which) -> Result<Vec<Hole>, Refusal> {
-    let mut groups: BTreeMap<(&str, &str, Interval, Side), Vec<(&View<'_>, Vec<Gap>)>> = BTreeMap::new();
+    let mut groups: BTreeMap<(&str, &str, Interval, Side), Vec<Member<'_, '_>>> = BTreeMap::new();
     for view in views {
         let key = &view.row.key;
         let gaps = which.of(view)?;
@@ -69,7 +72,7 @@ pub(crate) fn golden_gaps(views: &[View<'_>], which: &Which) -> Result<Vec<mizun
         let key = &view.row.key;
         groups.entry((&key.symbol, key.interval, key.side)).or_default().push(view);
     }
-    let mut out = vec![];
+    let (mut out, causes) = (vec![], which.causes()?);
     for ((symbol, interval, side), members) in groups {
         let key = SeriesKey { symbol: symbol.to_owned(), interval, side, source: GOLDEN.to_owned() };
         let Some(whole) = union(&members) else { continue };
@@ -84,6 +87,9 @@ pub(crate) fn golden_gaps(views: &[View<'_>], which: &Which) -> Result<Vec<mizun
             let said: Vec<(String, Gap)> = told.iter().filter_map(says).collect();
             // The most hopeful cause: what has not been asked for may still come.
             let Some((_, first)) = said.iter().min_by_key(|(_, g)| hope(g)) else { continue };
+            if !causes.contains(&first.cause) {
+                continue;
+            }
             let because: Vec<String> = said.iter().map(|(source, g)| format!("{source}: {}", g.cause)).collect();
             out.push(mizuno_api::Gap {
                 id: moments::gap_id(&key, span.start),
