@@ -218,9 +218,11 @@ impl Specimen {
                 let first = dice.random_range(3..sessions.len() - 6);
                 let rows = sessions[first].1.start..sessions[first + dice.random_range(0..3)].1.end;
                 let factor = 10i64.pow(dice.random_range(1..4));
-                let more = dice.random_bool(0.5);
+                let mut volumes: Vec<i64> = self.bars.rows[rows.clone()].iter().filter_map(|b| b.volume).map(|v| v.0).collect();
+                volumes.sort_unstable();
+                // Small volumes would round away.
+                let more = dice.random_bool(0.5) || volumes[volumes.len() / 2] < 20 * factor;
                 for bar in &mut self.bars.rows[rows.clone()] {
-                    // Small volumes must not round away.
                     bar.volume = bar.volume.map(|v| Volume(if more { v.0 * factor } else { (v.0 / factor).max(1) }));
                 }
                 one(&self.bars, self.interval, rows.start, rows.end)
@@ -358,7 +360,7 @@ impl Walk {
             start: dice.random_range(3.0..80.0),
             a_day: dice.random_range(0.008..0.028),
             volume: dice.random_range(9.0..12.5),
-            noise: dice.random_range(0.12..0.3),
+            noise: dice.random_range(0.1..0.25),
             rate: if liquid || dice.random_bool(0.7) { 1.0 } else { dice.random_range(0.05..0.8) },
         }
     }
