@@ -5,7 +5,7 @@
 
 use crate::error::ServiceError;
 use mizuno_config::{Collector, Config, profile::Offer};
-use mizuno_core::{Calendar, Instrument, SeriesKey, Timestamp, Venue, calendar::usual_dates, search::Index};
+use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Timestamp, Venue, calendar::usual_dates, search::Index};
 use mizuno_sources::{Clock, DayBook, Secrets, Source};
 use std::{
     collections::{BTreeMap, HashMap},
@@ -148,8 +148,11 @@ impl Setup {
 impl Post<'_> {
     /// The symbol to ask with for a window: the present one, or that of the time where the source knows no other.
     pub(crate) fn symbol_for(&self, setup: &Setup, symbol: &str, window: &mizuno_core::Span) -> String {
-        let last = mizuno_core::Slot(window.end.0 - self.collector.interval.step());
-        let date = self.calendar.session_of(self.collector.interval, last).map(|s| s.date);
+        // Windows are cut where a name changes, so any day of one will do; the first need not be a session.
+        let date = match self.collector.interval {
+            Interval::Daily => Some(window.start.date()),
+            Interval::Intraday { .. } => self.calendar.at_or_after(window.start.instant()).map(|s| s.date),
+        };
         match (setup.known(symbol), date) {
             (Some(instrument), Some(date)) if self.source.profile.symbols.dated => instrument.symbol_on(date).to_owned(),
             _ => symbol.to_owned(),

@@ -130,6 +130,25 @@ impl Bench {
         rows
     }
 
+    /// A source that answers as a test says: from path with query, body and `Authorization` to status and text.
+    pub fn talking(&self, talk: impl Fn(&str, &str, &str) -> (u16, String) + Send + Sync + 'static) -> String {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let base = format!("http://{}", listener.local_addr().unwrap());
+        let talk = Arc::new(talk);
+        let app = move || {
+            let talk = talk.clone();
+            let answer = move |request: HttpRequest, body: String| {
+                let key = request.headers().get("Authorization").and_then(|v| v.to_str().ok()).unwrap_or_default();
+                let (status, text) = talk(&request.uri().to_string(), &body, key);
+                let status = actix_web::http::StatusCode::from_u16(status).unwrap();
+                std::future::ready(HttpResponse::build(status).content_type("text/plain").body(text))
+            };
+            App::new().default_service(web::route().to(answer))
+        };
+        tokio::spawn(HttpServer::new(app).workers(1).disable_signals().listen(listener).unwrap().run());
+        base
+    }
+
     pub fn collector(&self, name: &str, interval: &str, since: &str, more: &str) {
         let text =
             format!("name = \"{name}\"\nsource = \"harbour\"\nvenue = \"ALDX\"\ninterval = \"{interval}\"\nsince = \"{since}\"\n{more}\n");

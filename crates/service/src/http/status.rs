@@ -227,5 +227,5 @@ async fn suspicions(desk: &Desk, setup: &Setup, views: &[View<'_>]) -> Result<(u
 const RESTATED: &str = "restated";
 
 fn counted(n: u64, one: &str, many: &str) -> String {
-    format!("{n} {}", if n == 1 { one } else { many })
+    format!("{} {}", mizuno_api::words::count(n), if n == 1 { one } else { many })
 }
