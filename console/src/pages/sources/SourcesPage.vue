@@ -14,7 +14,7 @@ const { status } = useStatus();
 const message = useMessage();
 const meaning = useMeaning();
 const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
-const lists = ref<ListStatus[]>([]);
+const lists = ref<ListStatus[]>();
 const changes = ref<ListChange[]>([]);
 
 async function load() {
@@ -54,8 +54,8 @@ const shown = computed(() => {
     <h2>Try a source</h2>
     <try-panel :sources="status.sources.map((s) => s.name)" :first="status.collectors[0]?.source" />
     <h2>Lists they keep</h2>
-    <n-empty v-if="!lists.length" description="No profile names a list" />
-    <plain-table v-else :headers="['List', 'Of', 'Venue', `Collected (${zone})`, 'Next', 'Rows', 'Result', '']" :numbers="[5]">
+    <n-empty v-if="lists && !lists.length" description="No profile names a list" />
+    <plain-table v-if="lists?.length" :headers="['List', 'Of', 'Venue', `Collected (${zone})`, 'Next', 'Rows', 'Result', '']" :numbers="[5]">
       <tr v-for="l in lists" :key="l.source + l.list">
         <td>{{ l.source }}/{{ l.list }}</td>
         <td>{{ l.of }}</td>
