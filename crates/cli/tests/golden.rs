@@ -159,6 +159,28 @@ async fn adjusted_prices_are_brought_back_or_left_out() {
     assert!(service.cli(&["lineup", "SME"]).out.contains("brought back by the list of splits"));
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hole_in_the_best_of_all_is_repaired_at_its_sources() {
+    let bench = demo();
+    let service = bench.serve();
+    let range = ["--from", "2025-04-02", "--to", "2025-04-04"];
+    service.cli(&[&["collect", "aldx-minutes", "-i", "QHC", "-i", "OXB"], &range[..]].concat());
+    let holes = service.cli(&[&["gaps", "--golden", "--interval", "1m"], &range[..]].concat());
+    let (qhc, oxb) = ("QHC/1m/golden@2025-04-02T00:30:00Z", "OXB/1m/golden@2025-04-04T00:30:00Z");
+    assert!(holes.out.contains(qhc) && holes.out.contains(oxb) && holes.out.contains("harbour: left-out"), "{}", holes.out);
+    let brought = service.cli(&["repair", qhc]);
+    assert!(brought.code == 0 && brought.err.contains("1 of 1 gaps closed"), "{brought:?}");
+    let in_vain = service.cli(&["repair", oxb]);
+    assert!(in_vain.code == 3 && in_vain.err.contains(&format!("still missing: {oxb}")), "{in_vain:?}");
+    // Another source closes it for the best of all, not for the one that lost it.
+    service.cli(&[&["collect", "cellar-minutes", "-i", "OXB"], &range[..]].concat());
+    let of_oxb = ["--instrument", "OXB", "--interval", "1m"];
+    assert!(service.cli(&[&["gaps", "--golden"], &of_oxb[..], &range[..]].concat()).err.contains("no gaps"));
+    let own = service.cli(&[&["gaps", "--source", "harbour", "--json"], &of_oxb[..], &range[..]].concat()).json();
+    assert_eq!((own[0]["suggestion"].as_str(), own.as_array().unwrap().len()), (Some("fill"), 1), "{own}");
+    assert!(own[0]["evidence"].as_str().unwrap().contains("the golden series takes it from cellar"), "{own}");
+}
+
 #[test]
 fn the_checks_are_measured_by_a_command_that_needs_no_service() {
     let said =
