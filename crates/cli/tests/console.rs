@@ -201,3 +201,63 @@ async fn a_doubt_is_read_accepted_and_two_sources_are_compared() {
     browser.sees("The best of harbour, then lodestar, then cellar").await;
     browser.close().await;
 }
+
+/// What of a page is wider than the window, what is written in a colour too near to its background, and what was left unsaid.
+const AMISS: &str = r#"
+    const out = [];
+    const wide = document.documentElement.scrollWidth - window.innerWidth;
+    if (wide > 0) out.push(`the page is ${wide} pixels wider than the window`);
+    const parts = (c) => (c.match(/[\d.]+/g) ?? []).map(Number);
+    const light = ([r, g, b]) => {
+      const [x, y, z] = [r, g, b].map((v) => (v / 255 <= 0.04045 ? v / 255 / 12.92 : ((v / 255 + 0.055) / 1.055) ** 2.4));
+      return 0.2126 * x + 0.7152 * y + 0.0722 * z;
+    };
+    const over = (front, back) => front.slice(0, 3).map((v, i) => v * (front[3] ?? 1) + back[i] * (1 - (front[3] ?? 1)));
+    const behind = (e) => {
+      if (!e) return [255, 255, 255];
+      const own = parts(getComputedStyle(e).backgroundColor);
+      return own.length === 0 || own[3] === 0 ? behind(e.parentElement) : over(own, own[3] === undefined ? own : behind(e.parentElement));
+    };
+    for (const e of document.querySelectorAll("body *")) {
+      const words = [...e.childNodes].filter((n) => n.nodeType === 3).map((n) => n.textContent.trim()).join(" ").trim();
+      const style = getComputedStyle(e);
+      if (!words || !e.checkVisibility({ opacityProperty: true, visibilityProperty: true }) || e.closest("button[disabled]")) continue;
+      if (/\b(undefined|NaN|null|Invalid Date)\b|\[object/.test(words)) out.push(`it says “${words.slice(0, 60)}”`);
+      const back = behind(e);
+      const [a, b] = [light(over(parts(style.color), back)), light(back)];
+      const contrast = (Math.max(a, b) + 0.05) / (Math.min(a, b) + 0.05);
+      if (contrast < 4.5) out.push(`“${words.slice(0, 40)}” stands at ${contrast.toFixed(1)} against its background`);
+    }
+    return [...new Set(out)];
+"#;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_page_can_be_read_when_empty_when_full_in_a_narrow_window_and_in_the_dark() {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 60.0, Faults::of_the_demo(), false);
+    let service = bench.serve();
+    let browser = Browser::open().await;
+    let pages = ["/", "/coverage", "/instruments", "/instruments/WIG?interval=1m&at=2025-04-08", "/runs", "/runs/1", "/sources", "/trust", "/aside"];
+    for full in [false, true] {
+        if full {
+            for collector in ["aldx-daily", "aldx-minutes", "lodestar-minutes"] {
+                service.cli(&["collect", collector, "--from", "2025-04-01", "--to", "2025-04-09"]);
+            }
+        }
+        for dark in [false, true] {
+            browser.page.goto(&service.url).await.unwrap();
+            let theme = format!("localStorage.setItem('theme', '{}')", if dark { "dark" } else { "light" });
+            browser.page.execute(&theme, vec![]).await.unwrap();
+            for width in [420, 1280] {
+                browser.page.set_window_size(width, 900).await.unwrap();
+                for page in pages {
+                    browser.page.goto(&format!("{}{page}", service.url)).await.unwrap();
+                    browser.sees("Tarn Street Desk").await;
+                    tokio::time::sleep(Duration::from_millis(700)).await;
+                    let amiss = browser.page.execute(AMISS, vec![]).await.unwrap();
+                    assert_eq!(amiss, json!([]), "{page}, {width} wide, dark {dark}, full {full}");
+                }
+            }
+        }
+    }
+    browser.close().await;
+}

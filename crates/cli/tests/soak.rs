@@ -177,7 +177,33 @@ async fn everything_is_held_or_explained(bench: &Bench, service: &Service, dates
         assert!(mids.len() >= 5, "{mids:?}");
     }
     println!("{compared} bars compared");
+    let traced = every_bar_leads_to_its_line(service, dates).await;
+    println!("{traced} bars traced to their lines");
     explained(service, dates).await;
+}
+
+/// Takes bars of every series at random and follows each version to the line of kept bytes that says the same.
+async fn every_bar_leads_to_its_line(service: &Service, dates: &std::ops::Range<TradeDate>) -> usize {
+    let mut traced = 0;
+    for series in service.get("/series").await.as_array().unwrap() {
+        let name = series["series"].as_str().unwrap();
+        let rows: Vec<(String, String)> = held(service, name, dates).await.into_iter().collect();
+        for (at, row) in rand::seq::IndexedRandom::choose_multiple(&rows[..], &mut rand::rng(), 3) {
+            let lineage = service.get(&format!("/lineage?series={name}&at={at}")).await;
+            let versions = lineage.as_array().unwrap();
+            for version in versions {
+                // Nothing is told of a line whose bytes do not decode to this very version.
+                let told = (version["line"].as_u64(), version["text"].as_str().map(str::is_empty), version["payload"].is_string());
+                assert!(matches!(told, (Some(1..), Some(false), true)), "{name}@{at}: {version}");
+            }
+            let last = versions.last().unwrap()["values"].as_array().unwrap();
+            let values: Vec<&str> = last.iter().map(|v| v.as_str().unwrap_or_default()).collect();
+            assert_eq!(values.join(","), *row, "{name}@{at}: the last version is the one that is served");
+            traced += versions.len();
+        }
+    }
+    assert!(traced > 100, "{traced}");
+    traced
 }
 
 /// Compares a series with the truth, and names the first difference.

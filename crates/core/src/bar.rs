@@ -3,7 +3,8 @@
 use crate::{
     Interval,
     decimal::Decimal,
-    slot::{Slot, Spans},
+    slot::Slot,
+    spans::Spans,
     time::Timestamp,
 };
 

@@ -2,7 +2,8 @@
 
 use crate::{
     interval::Interval,
-    slot::{Slot, Span, Spans},
+    slot::{Slot, Span},
+    spans::Spans,
     time::{DAY, Timestamp, TradeDate},
     venue::Venue,
 };

@@ -1,6 +1,8 @@
 use super::*;
 use crate::calendar::tests::{at, date, venue};
 use crate::{Price, Volume};
+use proptest::prelude::*;
+use std::collections::BTreeSet;
 
 fn bar(slot: Slot, ohlc: [i64; 4]) -> Bar {
     let [open, high, low, close] = ohlc.map(Price);
@@ -75,4 +77,33 @@ fn a_bar_still_open_is_dropped_and_not_a_flaw() {
     let today = Slot::on(date("2025-04-10"));
     assert_eq!(sort_at(Interval::Daily, "2025-04-10T04:44:59Z", vec![bar(today, good)]).unfinished, 1);
     assert_eq!(sort_at(Interval::Daily, "2025-04-10T04:45:00Z", vec![bar(today, good)]).sound.rows.len(), 1);
+}
+
+proptest! {
+    /// Each row of an answer is kept, refused, dropped or a repeat; what is kept could be true and stands once, in order.
+    #[test]
+    fn each_row_is_sorted_once(
+        rows in prop::collection::vec((-20i64..380, 0i64..2, prop::array::uniform4(0i64..4), -1i64..3), 0..80),
+        minutes_past in 0i64..450,
+    ) {
+        let open = minute("2025-04-09T22:00:00Z").0;
+        let row = |&(n, half, ohlc, volume): &(i64, i64, [i64; 4], i64)| {
+            Bar { volume: Some(Volume(volume)), ..bar(Slot(open + n * 60_000_000 + half * 30_000_000), ohlc) }
+        };
+        let rows: Vec<Bar> = rows.iter().map(row).collect();
+        let now = Slot(open + minutes_past * 60_000_000).instant();
+        let sorted = sort_at(Interval::MINUTE, &now.to_string(), rows.clone());
+        let refused: BTreeSet<usize> = sorted.flawed.iter().map(|(i, _)| *i).collect();
+        prop_assert_eq!(refused.len(), sorted.flawed.len(), "no row is refused twice");
+        let sound = &sorted.sound.rows;
+        prop_assert_eq!(sound.len() + refused.len() + (sorted.unfinished + sorted.repeated) as usize, rows.len());
+        prop_assert!(sound.windows(2).all(|w| w[0].slot < w[1].slot));
+        for b in sound {
+            prop_assert!(rows.contains(b), "nothing is made up");
+            prop_assert!(b.low.0 > 0 && b.low <= b.open.min(b.close) && b.open.max(b.close) <= b.high && b.volume >= Some(Volume(0)));
+            prop_assert!(b.slot.0 + 60_000_000 <= now.0 && (b.slot.0 - open) % 60_000_000 == 0, "finished and on the grid");
+            let others = rows.iter().filter(|r| r.slot == b.slot);
+            prop_assert!(others.clone().all(|r| r == b), "nobody contradicts it");
+        }
+    }
 }

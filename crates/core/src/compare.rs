@@ -4,7 +4,8 @@ use crate::{
     bar::{Bar, Bars, DoesNotFit},
     decimal::Decimal,
     interval::Interval,
-    slot::{Slot, Span, Spans},
+    slot::{Slot, Span},
+    spans::Spans,
 };
 
 /// The columns of a bar, in the order differences are counted in.

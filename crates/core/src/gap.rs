@@ -6,7 +6,8 @@
 use crate::{
     interval::Interval,
     plan::Standing,
-    slot::{Slot, Span, Spans, within},
+    slot::{Slot, Span},
+    spans::{Spans, hull, within},
     time::{SECOND, Timestamp},
 };
 use rangemap::RangeMap;
@@ -126,13 +127,13 @@ pub struct Evidence {
 #[must_use]
 pub fn gaps(interval: Interval, standing: &Standing, evidence: &Evidence) -> Vec<Gap> {
     let missing = standing.missing();
-    let Some(all) = crate::slot::hull(&missing) else { return vec![] };
+    let Some(all) = hull(&missing) else { return vec![] };
     let causes = paint(&all, evidence);
     let mut out: Vec<Gap> = vec![];
     for span in missing.iter() {
         for (piece, &(cause, fetch)) in causes.overlapping(span) {
             let piece = piece.start.max(span.start)..piece.end.min(span.end);
-            let slots = interval.count(&Spans::from([piece.clone()]));
+            let slots = interval.count([&piece]);
             match out.last_mut() {
                 Some(gap)
                     if gap.cause == cause

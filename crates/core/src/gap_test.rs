@@ -1,5 +1,5 @@
 use super::*;
-use crate::slot::{difference, union};
+use crate::spans::{difference, union};
 use proptest::prelude::*;
 
 fn set(ranges: &[(i64, i64)]) -> Spans {

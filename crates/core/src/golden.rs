@@ -4,7 +4,8 @@
 
 use crate::{
     bar::{Bars, DoesNotFit},
-    slot::{Slot, Spans},
+    slot::Slot,
+    spans::Spans,
 };
 
 /// One source's bars, as far as they may be used.

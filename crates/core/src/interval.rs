@@ -1,10 +1,10 @@
 //! How much time a bar covers.
 
 use crate::{
-    slot::{Slot, Span, Spans},
+    slot::{Slot, Span},
     time::SECOND,
 };
-use std::{fmt, str::FromStr};
+use std::{borrow::Borrow, fmt, str::FromStr};
 
 /// The time one bar covers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -43,12 +43,13 @@ impl Interval {
         slot..Slot(slot.0 + self.step())
     }
 
-    /// How many slots lie in `set`, when each of its spans begins on the grid.
+    /// How many slots lie in disjoint spans, each of which begins on the grid.
     /// A last bar cut short by the end of a session counts as one.
     #[must_use]
-    pub fn count(self, set: &Spans) -> u64 {
+    pub fn count(self, spans: impl IntoIterator<Item = impl Borrow<Span>>) -> u64 {
         let step = self.step() as u64;
-        set.iter().map(|s| ((s.end.0 - s.start.0) as u64).div_ceil(step)).sum()
+        let slots = |s: &Span| ((s.end.0 - s.start.0) as u64).div_ceil(step);
+        spans.into_iter().map(|s| slots(s.borrow())).sum()
     }
 }
 

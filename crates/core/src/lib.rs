@@ -36,6 +36,7 @@ pub mod restate;
 pub mod search;
 pub mod series;
 pub mod slot;
+pub mod spans;
 pub mod time;
 pub mod venue;
 
@@ -46,6 +47,7 @@ pub use gap::{Cause, Gap};
 pub use instrument::Instrument;
 pub use interval::Interval;
 pub use series::{SeriesKey, Side};
-pub use slot::{Slot, Span, Spans};
+pub use slot::{Slot, Span};
+pub use spans::Spans;
 pub use time::{Timestamp, TradeDate};
 pub use venue::Venue;

@@ -13,7 +13,8 @@ use crate::{
     calendar::{Calendar, Session},
     gap::{Asked, Outcome},
     interval::Interval,
-    slot::{Slot, Span, Spans, difference, hull, intersection, union, within},
+    slot::{Slot, Span},
+    spans::{Spans, difference, hull, intersection, only, union},
     time::{Timestamp, TradeDate},
 };
 
@@ -32,7 +33,8 @@ impl Standing {
     /// `expected − held − excused`.
     #[must_use]
     pub fn missing(&self) -> Spans {
-        difference(&difference(&self.expected, &self.held), &self.excused)
+        let absent = only(self.expected.iter().cloned(), self.held.iter().cloned());
+        only(absent, self.excused.iter().cloned()).collect()
     }
 }
 
@@ -101,7 +103,7 @@ fn slots_across(span: &Span, interval: Interval) -> i64 {
 fn pieces(session: &Session, interval: Interval, plan: &Spans, max: MaxSpan) -> Vec<Span> {
     let slots = session.slots(interval);
     let mut out = vec![];
-    for span in slots.iter().flat_map(|stretch| within(plan, stretch)) {
+    for span in slots.iter().flat_map(|stretch| plan.within(stretch)) {
         match max {
             MaxSpan::Days(_) => out.push(span),
             MaxSpan::Slots(most) => {

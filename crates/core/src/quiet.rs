@@ -9,7 +9,7 @@ use crate::{
     calendar::{Calendar, Session},
     interval::Interval,
     plan::Standing,
-    slot::{Spans, hull, intersection, within},
+    spans::{Spans, both, hull, intersection},
     time::SECOND,
 };
 
@@ -26,11 +26,14 @@ const FALSE_ALARMS: f64 = 0.1;
 /// asked for and has answered; elsewhere nothing is known, and nothing is quiet.
 #[must_use]
 pub fn quiet(calendar: &Calendar, interval: Interval, standing: &Standing, answered: &Spans) -> Spans {
-    let answered = intersection(&standing.expected, answered);
-    let (all, held) = (interval.count(&answered), interval.count(&standing.held));
-    if !interval.is_intraday() || held as f64 >= THIN * all as f64 {
+    if !interval.is_intraday() {
         return Spans::new();
     }
+    let all = interval.count(both(standing.expected.iter().cloned(), answered.iter().cloned()));
+    if interval.count(&standing.held) as f64 >= THIN * all as f64 {
+        return Spans::new();
+    }
+    let answered = intersection(&standing.expected, answered);
     let Some(span) = hull(&answered) else { return Spans::new() };
     let sessions = calendar.sessions();
     let from = sessions.partition_point(|s| s.close() <= span.start.instant());
@@ -67,7 +70,7 @@ struct Day<'c> {
 impl<'c> Day<'c> {
     fn new(session: &'c Session, interval: Interval, answered: &Spans, held: &Spans) -> Day<'c> {
         let slots = session.slots(interval);
-        let of = |set: &Spans| slots.iter().flat_map(|s| within(set, s)).collect();
+        let of = |set: &Spans| slots.iter().flat_map(|s| set.within(s)).collect();
         Day { session, answered: of(answered), held: of(held) }
     }
 

@@ -1,5 +1,5 @@
 use super::*;
-use crate::{calendar::tests::aldermere, slot::difference};
+use crate::{calendar::tests::aldermere, spans::difference};
 use proptest::prelude::*;
 
 const MINUTE: Interval = Interval::MINUTE;
@@ -45,7 +45,7 @@ fn half_an_hour_without_a_trade_is_missing_where_every_other_minute_has_one() {
     let still = difference(&standing.missing(), &found);
     let session = &calendar.sessions()[12];
     let hole = Spans::from([session.stretches[1].start.into_slot(50)..session.stretches[1].start.into_slot(80)]);
-    assert_eq!(MINUTE.count(&still), MINUTE.count(&still.intersection(&widened(&hole)).collect()), "only the hole is missing: {still:?}");
+    assert_eq!(MINUTE.count(&still), MINUTE.count(&crate::spans::intersection(&still, &widened(&hole))), "only the hole is missing: {still:?}");
     assert!(hole.iter().all(|h| still.overlaps(h)) && MINUTE.count(&still) >= 30);
 }
 
@@ -78,8 +78,8 @@ proptest! {
         let standing = held(&calendar, |s, k| roll(s + seed as usize % 10_000, k).is_multiple_of(one_in));
         let answered: Spans = calendar.sessions().iter().take(answered_days).flat_map(|s| s.slots(MINUTE)).collect();
         let found = quiet(&calendar, MINUTE, &standing, &answered);
-        prop_assert_eq!(crate::slot::intersection(&found, &standing.held), Spans::new());
-        prop_assert_eq!(difference(&found, &crate::slot::intersection(&standing.expected, &answered)), Spans::new());
+        prop_assert_eq!(crate::spans::intersection(&found, &standing.held), Spans::new());
+        prop_assert_eq!(difference(&found, &crate::spans::intersection(&standing.expected, &answered)), Spans::new());
         let rest = Standing { expected: difference(&standing.expected, &found), ..standing.clone() };
         prop_assert_eq!(MINUTE.count(&rest.missing()) + MINUTE.count(&found), MINUTE.count(&standing.missing()));
     }

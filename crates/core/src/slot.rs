@@ -1,7 +1,6 @@
-//! Places on the time grid, and half-open sets of them.
+//! Places on the time grid, and half-open stretches of them.
 
 use crate::time::{Timestamp, TradeDate};
-use rangemap::RangeSet;
 use std::ops::Range;
 
 /// One place on a series' time grid where a bar may stand, labelled by its open.
@@ -41,38 +40,3 @@ impl Slot {
 
 /// A half-open stretch of slots: `start` is in it, `end` is not.
 pub type Span = Range<Slot>;
-
-/// A set of slots as disjoint half-open spans.
-pub type Spans = RangeSet<Slot>;
-
-/// The slots of `from` that are not in `without`.
-#[must_use]
-pub fn difference(from: &Spans, without: &Spans) -> Spans {
-    from.iter().flat_map(|span| without.gaps(span)).collect()
-}
-
-/// The slots in both sets.
-#[must_use]
-pub fn intersection(a: &Spans, b: &Spans) -> Spans {
-    a.intersection(b).collect()
-}
-
-/// The slots in either set.
-#[must_use]
-pub fn union(a: &Spans, b: &Spans) -> Spans {
-    let mut out = a.clone();
-    out.extend(b.iter().cloned());
-    out
-}
-
-/// The slots of `set` that lie in `span`.
-#[must_use]
-pub fn within(set: &Spans, span: &Span) -> Spans {
-    set.overlapping(span).map(|s| s.start.max(span.start)..s.end.min(span.end)).filter(|s| s.start < s.end).collect()
-}
-
-/// The smallest span that contains the whole set; `None` for the empty set.
-#[must_use]
-pub fn hull(set: &Spans) -> Option<Span> {
-    Some(set.first()?.start..set.last()?.end)
-}

@@ -15,7 +15,7 @@ pub(crate) async fn trace(desk: &Desk, setup: &Setup, row: &SeriesRow, slot: Slo
     let mut out = vec![];
     for version in &versions.rows {
         let fetch = desk.store.fetch(version.fetch).await?;
-        let found = place(desk, setup, row, &fetch, slot).await?;
+        let found = place(desk, setup, row, &fetch, &versions, &version.bar).await?;
         let (page, line, text) = found.map_or((None, None, None), |(place, text)| (Some(place.page + 1), Some(place.row), Some(text)));
         let pages = desk.store.pages(&fetch).await?;
         let came_on = page.and_then(|p| pages.get(p as usize - 1)).or(pages.first());
@@ -35,13 +35,14 @@ pub(crate) async fn trace(desk: &Desk, setup: &Setup, row: &SeriesRow, slot: Slo
     Ok(out)
 }
 
-/// Where a fetch's answer has the bar of a slot, and the text there: the kept bytes are understood again.
+/// Where a fetch's answer has a bar, and the text there: the kept bytes are understood again, and must say the same.
 async fn place(
     desk: &Desk,
     setup: &Setup,
     row: &SeriesRow,
     fetch: &FetchRow,
-    slot: Slot,
+    digits: &Versions,
+    bar: &Bar,
 ) -> Result<Option<(decode::Place, String)>, ServiceError> {
     let Some(post) = setup.post_of(&row.key) else { return Ok(None) };
     let answered = desk.store.answered_pages(fetch).await?;
@@ -49,8 +50,11 @@ async fn place(
     let profile = &post.source.profile;
     let symbol = profile.symbols.of(&post.symbol_for(setup, &row.key.symbol, &fetch.window));
     let most = profile.limits.largest_answer();
-    let Ok(decoded) = decode::decode(post.offer, post.venue, &symbol, most, &pages) else { return Ok(None) };
-    let at = decoded.bars.rows.iter().position(|b| b.slot == slot);
+    let Ok(mut decoded) = decode::decode(post.offer, post.venue, &symbol, most, &pages) else { return Ok(None) };
+    if decoded.bars.rescale(digits.price_scale, digits.volume_scale).is_err() {
+        return Ok(None);
+    }
+    let at = decoded.bars.rows.iter().position(|b| b == bar);
     Ok(at.map(|at| {
         let place = decoded.places[at];
         (place, decode::text_of(&post.offer.answer, &symbol, most, &pages, place))

@@ -16,7 +16,7 @@ use mizuno_core::{
     Slot, Span, Spans, Timestamp,
     check::{self, Standards},
     plan::{self, MaxSpan, Standing},
-    slot::{difference, intersection, union, within},
+    spans::{difference, intersection, union, within},
 };
 use mizuno_sources::{Answered, Decoded, Page, Place, Stop, Ticket, Wanted, decode};
 use mizuno_store::{

@@ -12,7 +12,7 @@ use mizuno_core::{
     gap::{self, Asked, Evidence, Gap, Outcome},
     plan::{Reach, Standing},
     quiet::quiet,
-    slot::{difference, intersection, within},
+    spans::{both, difference, intersection, only, within},
 };
 use mizuno_store::series::SeriesRow;
 use std::collections::HashMap;
@@ -205,7 +205,7 @@ pub(crate) fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(views: &'v [V]
     let (held, excused) = (all(&|v| &v.standing.held), all(&|v| &v.standing.excused));
     // Where one source has answered and it is only quiet, another's silence says nothing more.
     let wanted = all(&|v| &v.standing.expected);
-    let expected = mizuno_core::slot::union(&difference(&wanted, &all(&|v| &v.quiet)), &intersection(&wanted, &held));
+    let expected = mizuno_core::spans::union(&difference(&wanted, &all(&|v| &v.quiet)), &intersection(&wanted, &held));
     let standing = Standing { expected, held, excused };
     Some(Whole { interval: first.row.key.interval, standing, due })
 }
@@ -223,11 +223,9 @@ impl Whole {
 }
 
 fn completeness(interval: Interval, standing: &Standing, span: Span) -> Completeness {
-    // Everything is cut to the span first: a table asks for thousands of short ones.
-    let due = within(&standing.expected, &span);
-    let held = intersection(&due, &within(&standing.held, &span));
-    let excused = difference(&intersection(&due, &within(&standing.excused, &span)), &held);
-    let (expected, held, excused) = (interval.count(&due), interval.count(&held), interval.count(&excused));
+    let (due, held) = (|| standing.expected.within(&span), || standing.held.within(&span));
+    let excused = only(both(due(), standing.excused.within(&span)), held());
+    let (expected, held, excused) = (interval.count(due()), interval.count(both(due(), held())), interval.count(excused));
     Completeness { expected, held, excused, missing: expected - held - excused }
 }
 

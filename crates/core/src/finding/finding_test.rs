@@ -199,4 +199,45 @@ proptest! {
             prop_assert!(bars.rows.iter().any(|b| touches(b.slot)) || refused.iter().any(|s| touches(*s)) || f.check == Check::SessionEdge);
         }
     }
+
+    /// What is wrong with a series does not depend on the unit of its prices; and a check that is off takes away its own
+    /// findings, and no other's.
+    #[test]
+    fn findings_do_not_depend_on_the_unit(
+        wild in prop::collection::btree_map(0usize..1200, (-400i64..400, 0i64..4), 0..6),
+        flat in 0usize..1100,
+    ) {
+        let calendar = aldermere("2025-03-31", "2025-04-04");
+        let mut bars = minutes(&calendar);
+        for (at, (by, column)) in &wild {
+            let bar = &mut bars.rows[*at];
+            let price = [&mut bar.open, &mut bar.high, &mut bar.low, &mut bar.close].into_iter().nth(*column as usize).unwrap();
+            price.0 += by;
+            let (top, bottom) = (bar.open.max(bar.close).max(bar.high), bar.open.min(bar.close).min(bar.low));
+            (bar.high, bar.low) = (top, bottom);
+        }
+        let still = bars.rows[flat].close;
+        for bar in &mut bars.rows[flat + 1..flat + 40] {
+            *bar = Bar { open: still, high: still, low: still, close: still, ..*bar };
+        }
+        let found = find(&subject(&calendar, Interval::MINUTE, &bars), &Rules::default());
+        let mut eighths = bars.clone();
+        for bar in &mut eighths.rows {
+            for price in [&mut bar.open, &mut bar.high, &mut bar.low, &mut bar.close] {
+                price.0 *= 8;
+            }
+        }
+        let coarse = Subject { tick: Some(Decimal { mantissa: 8, scale: 2 }), ..subject(&calendar, Interval::MINUTE, &eighths) };
+        let where_and_what = |found: &[Finding]| found.iter().map(|f| (f.check, f.span.clone(), f.bars)).collect::<Vec<_>>();
+        prop_assert_eq!(where_and_what(&find(&coarse, &Rules::default())), where_and_what(&found));
+        prop_assert!(found.iter().any(|f| f.check == Check::Flat), "the flat stretch is found among all that: {:?}", told(&found));
+        let only = Rules::default();
+        for check in Check::ALL {
+            let mut rules = only.clone();
+            rules.set(check, Rule { on: false, limit: only.of(check).map_or(1.0, |r| r.limit) });
+            let without = find(&subject(&calendar, Interval::MINUTE, &bars), &rules);
+            let expected: Vec<Finding> = found.iter().filter(|f| f.check != check).cloned().collect();
+            prop_assert_eq!(without, expected, "a check that is off takes its own findings with it and no other's");
+        }
+    }
 }

@@ -11,7 +11,7 @@ use mizuno_core::{
     Interval, Side, Span, Spans,
     check::Flaw,
     gap::{Asked, Cause, Outcome},
-    slot::{difference, intersection, within},
+    spans::{difference, intersection, within},
 };
 use serde::Deserialize;
 use std::collections::HashMap;

@@ -97,7 +97,7 @@ pub(crate) fn golden_gaps(views: &[View<'_>], which: &Which) -> Result<Vec<mizun
                 from: moments::wire(interval, span.start),
                 to: moments::wire(interval, span.end),
                 when: moments::spoken(interval, venue, span),
-                slots: interval.count(&mizuno_core::Spans::from([span.clone()])),
+                slots: interval.count([span]),
                 cause: first.cause.word().to_owned(),
                 because: because.join("; "),
                 fetch: first.fetch,

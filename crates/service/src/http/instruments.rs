@@ -7,7 +7,7 @@ use actix_web::{
     web::{Data, Json, Query},
 };
 use mizuno_api::{FormerSymbol, Instrument, Series};
-use mizuno_core::{Slot, slot::hull};
+use mizuno_core::{Slot, spans::hull};
 use serde::Deserialize;
 use utoipa::IntoParams;
 

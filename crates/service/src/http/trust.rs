@@ -73,7 +73,7 @@ fn shown(here: &SeriesKey, there: &SeriesKey, found: &Comparison, diagnosis: Vec
         let stretch = |s: &Span| Stretch {
             from: moments::wire(interval, s.start),
             to: moments::wire(interval, s.end),
-            slots: interval.count(&Spans::from([s.clone()])),
+            slots: interval.count([s]),
         };
         spans.iter().take(50).map(stretch).collect()
     };

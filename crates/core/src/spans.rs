@@ -1,0 +1,219 @@
+//! Sets of slots as disjoint half-open spans: the algebra of the one equation.
+
+use crate::slot::{Slot, Span};
+
+/// A set of slots, as disjoint spans in order with space between any two.
+///
+/// One array: a scan over the gaps of thousands of series goes through
+/// millions of spans, and goes through them in order. Adding a span behind
+/// all others costs nothing to speak of, anywhere else it moves those behind it.
+/// An empty span adds nothing and takes nothing away.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
+pub struct Spans(Vec<Span>);
+
+impl Spans {
+    /// The empty set.
+    #[must_use]
+    pub const fn new() -> Spans {
+        Spans(vec![])
+    }
+
+    /// The spans in order.
+    pub fn iter(&self) -> std::slice::Iter<'_, Span> {
+        self.0.iter()
+    }
+
+    /// How many spans it takes to write the set down.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.0.len()
+    }
+
+    /// Whether no slot is in the set.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The first span.
+    #[must_use]
+    pub fn first(&self) -> Option<&Span> {
+        self.0.first()
+    }
+
+    /// The last span.
+    #[must_use]
+    pub fn last(&self) -> Option<&Span> {
+        self.0.last()
+    }
+
+    /// Whether a slot is in the set.
+    #[must_use]
+    pub fn contains(&self, slot: &Slot) -> bool {
+        self.0.get(self.ended_by(*slot)).is_some_and(|s| s.start <= *slot)
+    }
+
+    /// Whether a slot of `span` is in the set.
+    #[must_use]
+    pub fn overlaps(&self, span: &Span) -> bool {
+        span.start < span.end && self.0.get(self.ended_by(span.start)).is_some_and(|s| s.start < span.end)
+    }
+
+    /// The parts of the set that lie in `span`.
+    pub fn within(&self, span: &Span) -> impl Iterator<Item = Span> + use<'_> {
+        let (start, end) = (span.start, span.end);
+        let touching = self.0[self.ended_by(start)..].iter().take_while(move |s| s.start < end);
+        touching.map(move |s| s.start.max(start)..s.end.min(end)).filter(|s| s.start < s.end)
+    }
+
+    /// The parts of `span` that are not in the set.
+    pub fn gaps(&self, span: &Span) -> impl Iterator<Item = Span> + use<'_> {
+        only(std::iter::once(span.clone()).filter(|s| s.start < s.end), self.within(span))
+    }
+
+    /// Adds the slots of `span`.
+    pub fn insert(&mut self, span: Span) {
+        if span.start >= span.end {
+            return;
+        }
+        match self.0.last_mut() {
+            Some(last) if span.start < last.start => {}
+            Some(last) if span.start <= last.end => return last.end = last.end.max(span.end),
+            _ => return self.0.push(span),
+        }
+        // What it touches becomes one with it.
+        let from = self.0.partition_point(|s| s.end < span.start);
+        let to = self.0.partition_point(|s| s.start <= span.end);
+        let touched = &self.0[from..to];
+        let start = touched.first().map_or(span.start, |s| s.start.min(span.start));
+        let end = touched.last().map_or(span.end, |s| s.end.max(span.end));
+        self.0.splice(from..to, [start..end]);
+    }
+
+    /// Takes away the slots of `span`.
+    pub fn remove(&mut self, span: Span) {
+        let left: Vec<Span> = self.within(&span).collect();
+        if left.is_empty() {
+            return;
+        }
+        let (from, to) = (self.ended_by(span.start), self.0.partition_point(|s| s.start < span.end));
+        let (before, after) = (self.0[from].start..span.start, span.end..self.0[to - 1].end);
+        self.0.splice(from..to, [before, after].into_iter().filter(|s| s.start < s.end));
+    }
+
+    /// How many spans end at or before a slot: the next one is the first that may contain it.
+    fn ended_by(&self, slot: Slot) -> usize {
+        self.0.partition_point(|s| s.end <= slot)
+    }
+}
+
+/// The slots in both of two sets, each given as disjoint spans in order.
+pub fn both(a: impl Iterator<Item = Span>, b: impl Iterator<Item = Span>) -> impl Iterator<Item = Span> {
+    let (mut a, mut b) = (a.peekable(), b.peekable());
+    std::iter::from_fn(move || {
+        loop {
+            let (x, y) = (a.peek()?, b.peek()?);
+            let common = x.start.max(y.start)..x.end.min(y.end);
+            if x.end <= y.end { a.next() } else { b.next() };
+            if common.start < common.end {
+                return Some(common);
+            }
+        }
+    })
+}
+
+/// The slots of the first set that are not in the second, each given as disjoint spans in order.
+pub fn only(from: impl Iterator<Item = Span>, without: impl Iterator<Item = Span>) -> impl Iterator<Item = Span> {
+    let (mut from, mut without) = (from, without.peekable());
+    let mut rest: Option<Span> = None;
+    std::iter::from_fn(move || {
+        loop {
+            let span = rest.take().or_else(|| from.next())?;
+            while without.next_if(|w| w.end <= span.start).is_some() {}
+            match without.peek() {
+                Some(w) if w.start <= span.start => rest = Some(w.end..span.end).filter(|r| r.start < r.end),
+                Some(w) if w.start < span.end => {
+                    rest = Some(w.start..span.end);
+                    return Some(span.start..w.start);
+                }
+                _ => return Some(span),
+            }
+        }
+    })
+}
+
+/// The slots of `from` that are not in `without`.
+#[must_use]
+pub fn difference(from: &Spans, without: &Spans) -> Spans {
+    only(from.iter().cloned(), without.iter().cloned()).collect()
+}
+
+/// The slots in both sets.
+#[must_use]
+pub fn intersection(a: &Spans, b: &Spans) -> Spans {
+    both(a.iter().cloned(), b.iter().cloned()).collect()
+}
+
+/// The slots in either set.
+#[must_use]
+pub fn union(a: &Spans, b: &Spans) -> Spans {
+    let mut all: Vec<Span> = a.iter().chain(b).cloned().collect();
+    all.sort_by_key(|s| s.start);
+    all.into_iter().collect()
+}
+
+/// The slots of `set` that lie in `span`.
+#[must_use]
+pub fn within(set: &Spans, span: &Span) -> Spans {
+    Spans(set.within(span).collect())
+}
+
+/// The smallest span that contains the whole set; `None` for the empty set.
+#[must_use]
+pub fn hull(set: &Spans) -> Option<Span> {
+    Some(set.first()?.start..set.last()?.end)
+}
+
+impl FromIterator<Span> for Spans {
+    fn from_iter<I: IntoIterator<Item = Span>>(spans: I) -> Spans {
+        let mut out = Spans::new();
+        out.extend(spans);
+        out
+    }
+}
+
+impl<const N: usize> From<[Span; N]> for Spans {
+    fn from(spans: [Span; N]) -> Spans {
+        spans.into_iter().collect()
+    }
+}
+
+impl Extend<Span> for Spans {
+    fn extend<I: IntoIterator<Item = Span>>(&mut self, spans: I) {
+        let spans = spans.into_iter();
+        self.0.reserve(spans.size_hint().0);
+        spans.for_each(|s| self.insert(s));
+    }
+}
+
+impl IntoIterator for Spans {
+    type Item = Span;
+    type IntoIter = std::vec::IntoIter<Span>;
+
+    fn into_iter(self) -> Self::IntoIter {
+        self.0.into_iter()
+    }
+}
+
+impl<'a> IntoIterator for &'a Spans {
+    type Item = &'a Span;
+    type IntoIter = std::slice::Iter<'a, Span>;
+
+    fn into_iter(self) -> Self::IntoIter {
+        self.0.iter()
+    }
+}
+
+#[cfg(test)]
+#[path = "spans_test.rs"]
+mod tests;
