@@ -215,7 +215,7 @@ impl Versions {
     pub fn news(&self, bars: &Bars, recorded_at: Timestamp, fetch: i64) -> Result<(Versions, Learned), DoesNotFit> {
         let price_scale = self.price_scale.max(bars.price_scale);
         let volume_scale = self.volume_scale.max(bars.volume_scale);
-        let mut news = Versions { price_scale, volume_scale, rows: vec![] };
+        let mut news = Versions { price_scale, volume_scale, rows: Vec::with_capacity(bars.rows.len()) };
         let mut learned = Learned::default();
         let mut at = 0;
         for bar in &bars.rows {

@@ -83,18 +83,26 @@ pub(crate) async fn seal(connection: &mut SqliteConnection, series: i64, interva
 
 /// Writes the blocks that news falls into, with what they have already.
 async fn merge(connection: &mut SqliteConnection, series: i64, interval: Interval, mut known: Versions, news: Versions) -> Result<()> {
-    let spans: Vec<Span> = news
-        .rows
-        .chunk_by(|a, b| blocks::span_of(interval, a.bar.slot).contains(&b.bar.slot))
-        .map(|c| blocks::span_of(interval, c[0].bar.slot))
-        .collect();
+    let mut spans: Vec<Span> = vec![];
+    let mut rest = &news.rows[..];
+    while let Some(first) = rest.first() {
+        let span = blocks::span_of(interval, first.bar.slot);
+        rest = &rest[before(rest, span.end)..];
+        spans.push(span);
+    }
     known.absorb(news)?;
-    for span in spans {
-        let at = |slot: Slot| known.rows.partition_point(|v| v.bar.slot < slot);
-        let rows = known.rows[at(span.start)..at(span.end)].to_vec();
+    // From the back, so that the rows of each block are parted from the others without being copied.
+    for span in spans.into_iter().rev() {
+        let mut rows = known.rows.split_off(before(&known.rows, span.start));
+        rows.truncate(before(&rows, span.end));
         put(connection, series, interval, &span, &Versions { rows, ..known.without_rows() }).await?;
     }
     Ok(())
+}
+
+/// How many of some sorted versions stand before a slot.
+fn before(rows: &[Version], slot: Slot) -> usize {
+    rows.partition_point(|v| v.bar.slot < slot)
 }
 
 async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval, span: &Span, versions: &Versions) -> Result<()> {
