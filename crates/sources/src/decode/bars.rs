@@ -25,6 +25,9 @@ pub(super) fn read(
     let clock = columns.clock.as_ref().map(|_| wanted.len() - 1);
     let reader = Reader { answer, offer, wanted: &wanted, volume, clock };
     let zone = answer.zone.as_ref().unwrap_or(&venue.zone);
+    // Room for about as many bars as there are: few sources write one in less.
+    out.bars.rows.reserve(page.body.len() / 48);
+    out.places.reserve(page.body.len() / 48);
     let mut stamps = StampReader::new(stamp, answer.stamped_at, zone, offer.interval);
     rows::each(answer, symbol, most, page, &wanted, false, &mut |row| {
         out.rows += 1;
