@@ -3,18 +3,18 @@ import { NButton, NConfigProvider, NDialogProvider, NGlobalStyle, NMessageProvid
 import { computed } from "vue";
 import { RouterLink, RouterView } from "vue-router";
 import { useStatus } from "./composables/live";
-import { useMeaning, useTheme } from "./composables/meaning";
+import { useMeaning, useOverrides, useTheme } from "./composables/meaning";
 import { wall } from "./composables/show";
 
 const { status, trouble, connected, now } = useStatus();
 const { dark, theme, toggle } = useTheme();
 const meaning = useMeaning();
 const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
-const overrides = { common: { primaryColor: "#2b7a9b", primaryColorHover: "#3a8fb3", primaryColorPressed: "#1f6f8b", borderRadius: "4px" } };
+const overrides = useOverrides();
 </script>
 
 <template>
-  <n-config-provider :theme="theme" :theme-overrides="overrides">
+  <n-config-provider :theme="theme" :theme-overrides="overrides" :style="{ '--act': meaning.act }">
     <n-global-style />
     <n-dialog-provider>
       <n-message-provider>
@@ -69,10 +69,11 @@ main a {
 }
 header nav {
   display: flex;
-  gap: 16px;
+  flex-wrap: wrap;
+  gap: 6px 16px;
 }
 header nav a.router-link-exact-active {
-  border-bottom: 2px solid #2b7a9b;
+  border-bottom: 2px solid var(--act);
 }
 header .right {
   margin-left: auto;
@@ -92,7 +93,7 @@ main h2 {
   font-size: 16px;
 }
 a.link {
-  color: #2b7a9b;
+  color: var(--act);
 }
 .trouble {
   margin-bottom: 14px;

@@ -38,10 +38,22 @@ let started = false;
 function start(): void {
   if (started) return;
   started = true;
-  void refresh();
   setInterval(refresh, 5000);
   setInterval(() => (wall.value = Date.now()), 250);
-  const source = new EventSource("/api/v1/events");
+  listen();
+  document.addEventListener("visibilitychange", listen);
+  window.addEventListener("pagehide", leave);
+  window.addEventListener("pageshow", listen);
+}
+
+let source: EventSource | undefined;
+
+/** A browser has six connections to a service, and events keep one: a page that nobody sees gives its own back. */
+function listen(): void {
+  if (document.visibilityState === "hidden") return leave();
+  if (source) return;
+  void refresh();
+  source = new EventSource("/api/v1/events");
   source.onopen = () => (connected.value = true);
   source.onerror = () => (connected.value = false);
   source.onmessage = (message) => {
@@ -49,6 +61,12 @@ function start(): void {
     if (event.event !== "fetch") void refresh();
     listeners.forEach((listener) => listener(event));
   };
+}
+
+function leave(): void {
+  source?.close();
+  source = undefined;
+  connected.value = false;
 }
 
 /** The status, kept fresh, and service time, ticking at the service's speed. */

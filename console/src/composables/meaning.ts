@@ -27,13 +27,24 @@ export interface Meaning {
   faint: string;
   line: string;
   ground: string;
+  act: string;
+}
+
+/** The components' own colours, each readable on its ground. */
+export function useOverrides() {
+  const meaning = useMeaning();
+  return computed(() => {
+    const { act, faint } = meaning.value;
+    const primary = { primaryColor: act, primaryColorHover: act, primaryColorPressed: act, primaryColorSuppl: act };
+    return { common: { ...primary, textColor3: faint, placeholderColor: faint, borderRadius: "4px" }, Empty: { textColor: faint } };
+  });
 }
 
 export function useMeaning() {
   const { dark } = useTheme();
   return computed<Meaning>(() =>
     dark.value
-      ? { held: "#2f7fa3", some: "#e5c07b", missing: "#f08a24", excused: "#7d8590", up: "#4aa8d0", down: "#d9d2c5", text: "#e6e6e6", faint: "#9aa4ad", line: "#3a4149", ground: "#18181c" }
-      : { held: "#2b7a9b", some: "#e2b93b", missing: "#cc5a00", excused: "#9aa3ab", up: "#1f6f8b", down: "#5b4636", text: "#22282d", faint: "#66727c", line: "#dfe3e6", ground: "#ffffff" },
+      ? { held: "#2f7fa3", some: "#e5c07b", missing: "#f08a24", excused: "#7d8590", up: "#4aa8d0", down: "#d9d2c5", text: "#e6e6e6", faint: "#9aa4ad", line: "#3a4149", ground: "#18181c", act: "#5fb3d6" }
+      : { held: "#2b7a9b", some: "#e2b93b", missing: "#a84a00", excused: "#9aa3ab", up: "#1f6f8b", down: "#5b4636", text: "#22282d", faint: "#66727c", line: "#dfe3e6", ground: "#ffffff", act: "#1f6f8b" },
   );
 }

@@ -1,12 +1,6 @@
 //! Bars with exact prices, and the versions they have had.
 
-use crate::{
-    Interval,
-    decimal::Decimal,
-    slot::Slot,
-    spans::Spans,
-    time::Timestamp,
-};
+use crate::{Interval, decimal::Decimal, slot::Slot, spans::Spans, time::Timestamp};
 
 /// A price as a whole number of its batch's smallest unit (see [`Bars::price_scale`]).
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]

@@ -45,7 +45,11 @@ fn half_an_hour_without_a_trade_is_missing_where_every_other_minute_has_one() {
     let still = difference(&standing.missing(), &found);
     let session = &calendar.sessions()[12];
     let hole = Spans::from([session.stretches[1].start.into_slot(50)..session.stretches[1].start.into_slot(80)]);
-    assert_eq!(MINUTE.count(&still), MINUTE.count(&crate::spans::intersection(&still, &widened(&hole))), "only the hole is missing: {still:?}");
+    assert_eq!(
+        MINUTE.count(&still),
+        MINUTE.count(&crate::spans::intersection(&still, &widened(&hole))),
+        "only the hole is missing: {still:?}"
+    );
     assert!(hole.iter().all(|h| still.overlaps(h)) && MINUTE.count(&still) >= 30);
 }
 

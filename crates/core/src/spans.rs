@@ -114,7 +114,11 @@ pub fn both(a: impl Iterator<Item = Span>, b: impl Iterator<Item = Span>) -> imp
         loop {
             let (x, y) = (a.peek()?, b.peek()?);
             let common = x.start.max(y.start)..x.end.min(y.end);
-            if x.end <= y.end { a.next() } else { b.next() };
+            if x.end <= y.end {
+                a.next()
+            } else {
+                b.next()
+            };
             if common.start < common.end {
                 return Some(common);
             }

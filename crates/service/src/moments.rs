@@ -20,6 +20,17 @@ enum Moment {
     Instant(Timestamp),
 }
 
+impl Moment {
+    /// Whether a range that begins here and ends there runs backwards; a date and an instant are told by their slots.
+    fn is_after(&self, to: &Moment, by_slots: bool) -> bool {
+        match (self, to) {
+            (Moment::Date(from), Moment::Date(to)) => from > to,
+            (Moment::Instant(from), Moment::Instant(to)) => from >= to,
+            _ => by_slots,
+        }
+    }
+}
+
 fn moment(name: &str, text: &str) -> Result<Moment, ServiceError> {
     if let Ok(date) = text.parse() {
         return Ok(Moment::Date(date));
@@ -52,10 +63,11 @@ pub(crate) fn span(asked: Asked<'_>, interval: Interval, calendar: &Calendar) ->
         Some(Moment::Instant(at)) => at_instant(interval, calendar, at),
     };
     if let (Some(from), Some(to)) = (asked.from, asked.to)
-        && first >= end
+        && moment("from", from)?.is_after(&moment("to", to)?, first >= end)
     {
         return Err(ServiceError::Invalid(format!("the range from {from} to {to} is empty; `from` must come before `to`")));
     }
+    // Between two dates there may be no session at all; that is a range without slots, not a mistake.
     Ok(first..end.max(first))
 }
 

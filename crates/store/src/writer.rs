@@ -15,17 +15,34 @@ use std::{
         atomic::{AtomicI64, Ordering},
     },
 };
-use tokio::sync::{mpsc, oneshot};
+use tokio::{
+    sync::{mpsc, oneshot},
+    time::{Duration, Instant},
+};
 
 /// A future that borrows the write connection.
 pub(crate) type Work<'c, T> = Pin<Box<dyn Future<Output = Result<T>> + Send + 'c>>;
 
 /// Tells a job's caller how it went, once the commit's own fate is known.
 type Reply = Box<dyn FnOnce(Option<StoreError>) + Send>;
-type Job = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Work<'c, std::result::Result<Reply, Reply>> + Send>;
+type Job = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection) -> Pin<Box<dyn Future<Output = Ended> + Send + 'c>> + Send>;
+
+/// How a job's work went, before the commit.
+struct Ended {
+    reply: Reply,
+    failed: bool,
+    disk_full: bool,
+}
 
 /// Jobs taken into one transaction at most.
 const GROUP: usize = 64;
+
+/// A commit costs more than most jobs: transactions begin no closer together than this, so that several share one ...
+const PACE: Duration = Duration::from_millis(20);
+/// ... unless so many jobs wait already ...
+const MANY: usize = 4;
+/// ... or nobody else came the last time. Who writes alone, one job after another, then waits for nobody so many times.
+const ALONE: u32 = 15;
 
 enum Message {
     Job(Job),
@@ -65,11 +82,11 @@ impl Writer {
         let job: Job = Box::new(move |connection| {
             Box::pin(async move {
                 let done = work(connection).await.map_err(StoreError::sharpen);
-                let failed = done.is_err();
+                let (failed, disk_full) = (done.is_err(), matches!(done, Err(StoreError::DiskFull)));
                 let reply: Reply = Box::new(move |commit_failed| {
                     let _ = tx.send(commit_failed.map_or(done, Err));
                 });
-                Ok(if failed { Err(reply) } else { Ok(reply) })
+                Ended { reply, failed, disk_full }
             })
         });
         self.jobs.send(Message::Job(job)).await.map_err(|_| StoreError::Closed)?;
@@ -86,7 +103,17 @@ impl Writer {
 
 async fn run(mut connection: SqliteConnection, mut inbox: mpsc::Receiver<Message>) {
     let mut group = Vec::with_capacity(GROUP);
+    let (mut next, mut alone) = (Instant::now(), 0);
     while inbox.recv_many(&mut group, GROUP).await > 0 {
+        alone = match alone {
+            0 if group.len() < MANY && Instant::now() < next => {
+                let came = group.len();
+                while group.len() < MANY && tokio::time::timeout_at(next, inbox.recv_many(&mut group, GROUP)).await.is_ok_and(|n| n > 0) {}
+                if group.len() == came { ALONE } else { 0 }
+            }
+            _ => alone.saturating_sub(1),
+        };
+        next = Instant::now() + PACE;
         let mut stop = None;
         let mut jobs = vec![];
         for message in group.drain(..) {
@@ -104,77 +131,57 @@ async fn run(mut connection: SqliteConnection, mut inbox: mpsc::Receiver<Message
     }
 }
 
+/// Runs jobs in one transaction and tells their callers. The end of one savepoint and the beginning of the next
+/// are one message to the database: each message costs two changes of thread.
 async fn transact(connection: &mut SqliteConnection, jobs: Vec<Job>) {
     let mut replies: Vec<Reply> = vec![];
-    let mut broken = connection.execute("BEGIN IMMEDIATE").await.err();
-    // One job needs no savepoint: when it fails, there is nothing else to keep.
-    let alone = jobs.len() == 1;
-    let mut keep = true;
+    let mut broken: Option<StoreError> = None;
+    let (mut begin, mut end) = ("BEGIN IMMEDIATE; SAVEPOINT job", "COMMIT");
     for job in jobs {
+        if broken.is_none() {
+            broken = say(connection, begin).await.err();
+        }
         if broken.is_some() {
             // The transaction is gone: a job's reply still has to be made, so let it fail on a plain connection.
-            let reply = refuse(job, connection).await;
+            replies.push(refuse(job, connection).await);
+            continue;
+        }
+        let Ended { reply, failed, disk_full } = job(connection).await;
+        if !failed {
             replies.push(reply);
+            (begin, end) = ("RELEASE job; SAVEPOINT job", "RELEASE job; COMMIT");
             continue;
         }
-        if alone {
-            match job(connection).await {
-                Ok(Ok(reply)) => replies.push(reply),
-                Ok(Err(reply)) => {
-                    keep = false;
-                    replies.push(reply);
-                }
-                Err(_) => {}
-            }
-            continue;
-        }
-        match in_savepoint(connection, job).await {
-            Ok(reply) => replies.push(reply),
-            Err((reply, error)) => {
-                replies.extend(reply);
-                broken = Some(error);
-            }
+        // What it did is undone, and it is told why, whatever becomes of the others.
+        replies.push(Box::new(move |_| reply(None)));
+        (begin, end) = ("SAVEPOINT job", "COMMIT");
+        if let Err(error) = say(connection, "ROLLBACK TO job; RELEASE job").await {
+            // A full disk takes the whole transaction with it.
+            broken = Some(if disk_full { StoreError::DiskFull } else { error });
         }
     }
-    if broken.is_none() && keep {
-        broken = connection.execute("COMMIT").await.err();
+    if broken.is_none() {
+        broken = say(connection, end).await.err();
     }
-    if broken.is_some() || !keep {
+    if broken.is_some() {
         let _ = connection.execute("ROLLBACK").await;
     }
-    let said = broken.map(|e| StoreError::from(e).sharpen());
     for reply in replies {
-        reply(said.as_ref().map(|e| match e {
+        reply(broken.as_ref().map(|e| match e {
             StoreError::DiskFull => StoreError::DiskFull,
             other => StoreError::Database(sqlx::Error::Protocol(other.to_string())),
         }));
     }
 }
 
+async fn say(connection: &mut SqliteConnection, what: &'static str) -> Result<()> {
+    connection.execute(what).await.map(drop).map_err(|e| StoreError::from(e).sharpen())
+}
+
 /// Runs a job whose work must not count, only to reach its reply.
 async fn refuse(job: Job, connection: &mut SqliteConnection) -> Reply {
     let _ = connection.execute("BEGIN").await;
-    let reply = match job(connection).await {
-        Ok(Ok(reply) | Err(reply)) => reply,
-        Err(_) => Box::new(|_| {}),
-    };
+    let ended = job(connection).await;
     let _ = connection.execute("ROLLBACK").await;
-    reply
-}
-
-/// A job that fails rolls back to its savepoint and replies at the end like the others.
-/// An error here means the whole transaction is lost.
-async fn in_savepoint(connection: &mut SqliteConnection, job: Job) -> std::result::Result<Reply, (Option<Reply>, sqlx::Error)> {
-    connection.execute("SAVEPOINT job").await.map_err(|e| (None, e))?;
-    match job(connection).await {
-        Ok(Ok(reply)) => match connection.execute("RELEASE job").await {
-            Ok(_) => Ok(reply),
-            Err(e) => Err((Some(reply), e)),
-        },
-        Ok(Err(reply)) => match connection.execute("ROLLBACK TO job; RELEASE job").await {
-            Ok(_) => Ok(Box::new(move |_| reply(None))),
-            Err(e) => Err((Some(reply), e)),
-        },
-        Err(_) => Ok(Box::new(|_| {})),
-    }
+    ended.reply
 }

@@ -49,7 +49,12 @@ async fn of_version(dir: &Path, migrations: usize) {
         .execute(&mut old)
         .await
         .unwrap();
-    sqlx::query("INSERT INTO tail VALUES (3, ?, ?, 11, 0, 2, 0, 410, 420, 405, 415, 77)").bind(slot).bind(NOW.0).execute(&mut old).await.unwrap();
+    sqlx::query("INSERT INTO tail VALUES (3, ?, ?, 11, 0, 2, 0, 410, 420, 405, 415, 77)")
+        .bind(slot)
+        .bind(NOW.0)
+        .execute(&mut old)
+        .await
+        .unwrap();
     sqlx::query("INSERT INTO quarantine (series_id, fetch_id, slot, line, flaw, text) VALUES (3, 11, ?, 4, 'high-below-low', 'x')")
         .bind(slot + MINUTE)
         .execute(&mut old)
@@ -77,7 +82,8 @@ async fn a_database_of_any_earlier_version_is_opened_with_nothing_lost() {
         assert_eq!(waiting.len(), 1, "the answer that was kept can still be understood");
         let pages = store.answered_pages(&waiting[0]).await.unwrap();
         assert_eq!((pages.len(), pages[0].body.as_deref()), (1, Some(&b"time,open\n"[..])));
-        let learned = store.keep_bars(11, 3, Interval::MINUTE, Understood { bars: bars(slot..slot + 300, 430), ..Understood::default() }, NOW);
+        let learned =
+            store.keep_bars(11, 3, Interval::MINUTE, Understood { bars: bars(slot..slot + 300, 430), ..Understood::default() }, NOW);
         let learned = learned.await.unwrap();
         assert_eq!((learned.new, learned.restated), (299, 1), "and its bars be stored beside the others");
         let excuses = store.excuses().await.unwrap();
@@ -86,6 +92,7 @@ async fn a_database_of_any_earlier_version_is_opened_with_nothing_lost() {
         assert_eq!((suspects.len(), suspects[0].suspect.flaw.as_str(), suspects[0].suspect.line), (1, "high-below-low", 4));
         assert_eq!(store.instruments().await.unwrap()[0].former[0].symbol, "KBX");
         store.close().await;
+        drop(store);
         Store::open(dir.path()).await.unwrap().close().await;
     }
 }

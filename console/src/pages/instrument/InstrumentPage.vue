@@ -22,6 +22,7 @@ const symbol = computed(() => String(route.params.symbol));
 const at = computed(() => (route.query.at ? String(route.query.at) : undefined));
 
 const instrument = ref<Instrument>();
+const unknown = ref(false);
 const all = ref<Series[]>([]);
 const bars = ref<Bar[]>([]);
 const gaps = ref<Gap[]>([]);
@@ -52,6 +53,7 @@ async function load() {
   try {
     const [found, kept] = await Promise.all([get<Instrument[]>("/instruments", { q: symbol.value }), get<Series[]>("/series", { instrument: symbol.value })]);
     instrument.value = found.find((i) => i.symbol === symbol.value);
+    unknown.value = !instrument.value;
     all.value = kept;
     if (!series.value) return;
     const range = rangeAround(at.value ?? series.value.last ?? undefined, days.value, at.value !== undefined);
@@ -107,10 +109,14 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
       <fetch-table :fetches="fetches" :zone="zone" />
     </template>
   </template>
-  <n-empty v-else :description="`No instrument ${symbol}`" />
+  <n-empty v-else-if="unknown" :description="`No instrument ${symbol}`" />
 </template>
 
 <style scoped>
+:deep(.n-radio-group) {
+  height: auto;
+  white-space: normal;
+}
 h1 {
   font-size: 22px;
   margin: 0 0 10px;

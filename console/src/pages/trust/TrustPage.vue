@@ -46,7 +46,7 @@ const difference = (r: Restatement) =>
   <n-empty v-if="findings && !findings.length" description="The checks find nothing in the bars as they are now" />
   <plain-table v-if="findings?.length" :headers="['Check', 'Where', 'Bars', 'What gave it away', '']" :numbers="[2]">
     <tr v-for="f in findings" :key="f.id" data-finding>
-      <td><n-tag size="small" :bordered="false" :type="f.severity === 'doubt' && !f.accepted ? 'warning' : 'default'">{{ f.check }}</n-tag></td>
+      <td><n-tag size="small" :bordered="false" :color="f.severity === 'doubt' && !f.accepted ? { textColor: meaning.missing } : {}">{{ f.check }}</n-tag></td>
       <td><router-link class="link" :to="link(f.series, f.from)">{{ f.series }}</router-link><br />{{ f.when }}</td>
       <td class="number">{{ count(f.bars) }}</td>
       <td class="wrap">{{ f.detail }}<br />{{ f.evidence }}<br /><span :style="{ color: meaning.faint }">{{ f.explanation }}</span></td>

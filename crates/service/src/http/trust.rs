@@ -70,11 +70,8 @@ fn shown(here: &SeriesKey, there: &SeriesKey, found: &Comparison, diagnosis: Vec
     let interval = here.interval;
     let digits = Bars { price_scale: found.price_scale, volume_scale: found.volume_scale, rows: vec![] };
     let stretches = |spans: &Spans| {
-        let stretch = |s: &Span| Stretch {
-            from: moments::wire(interval, s.start),
-            to: moments::wire(interval, s.end),
-            slots: interval.count([s]),
-        };
+        let stretch =
+            |s: &Span| Stretch { from: moments::wire(interval, s.start), to: moments::wire(interval, s.end), slots: interval.count([s]) };
         spans.iter().take(50).map(stretch).collect()
     };
     let difference = |d: &mizuno_core::compare::Difference| ComparedBar {
