@@ -56,7 +56,7 @@ fn of_parquet(columns: &[String], body: Vec<u8>) -> Rows {
 }
 
 async fn collected() -> (Bench, Service) {
-    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::of_the_demo(), false);
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 60.0, Faults::of_the_demo(), false);
     let service = bench.serve();
     for (collector, symbols) in [
         ("aldx-minutes", &["OXB", "KBF"][..]),

@@ -96,7 +96,7 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
     <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :zone="zone" :interval="interval" @open="(moment: string) => (story = moment)" />
     <p v-if="bars.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>
     <p v-if="golden && lineup" :style="{ color: meaning.faint, margin: '6px 0 0' }">
-      The best of <b v-for="(rank, i) in lineup.ranks" :key="i"><template v-if="rank.from"> from {{ rank.from }} on </template>{{ rank.sources.join(", then ") }}</b><template v-for="s in lineup.sources.filter((s) => s.doubted)" :key="s.source">; {{ count(s.doubted) }} bars of {{ s.source }} are doubted</template><template v-for="l in lineup.left_out" :key="l.source">; {{ l.source }} left out: {{ l.why }}</template>.
+      The best of <b v-for="(rank, i) in lineup.ranks" :key="i"><template v-if="rank.from"> from {{ rank.from }} on </template>{{ rank.sources.join(", then ") }}</b><template v-for="s in lineup.sources.filter((s) => s.doubted)" :key="s.source">; {{ s.doubted === 1 ? "1 bar" : `${count(s.doubted)} bars` }} of {{ s.source }} {{ s.doubted === 1 ? "is" : "are" }} doubted</template><template v-for="l in lineup.left_out" :key="l.source">; {{ l.source }} left out: {{ l.why }}</template>.
     </p>
     <bar-story v-if="story && told" :series="told" :at="story" :zone="zone" @close="story = undefined" />
     <n-empty v-if="!bars.length && !gaps.length" description="No bars in this range" style="margin: 40px" />

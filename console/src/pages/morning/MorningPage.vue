@@ -97,6 +97,7 @@ const state = (c: Pick<Collector, "late" | "last">) => (c.late ? "late" : (c.las
     <p v-if="gaps && gaps.length > shown" :style="{ color: meaning.faint }">and {{ gaps.length - shown }} more; <router-link class="link" to="/coverage">see the coverage</router-link></p>
     <n-empty v-if="status.collectors.length === 0" description="No collector is configured yet: put one into collectors/ and start again" />
   </template>
+  <p v-else :style="{ color: meaning.faint }">Looking at every series…</p>
 </template>
 
 <style scoped>
