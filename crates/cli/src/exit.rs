@@ -39,6 +39,10 @@ impl Failure {
         Failure { message: message.to_string(), code: 2 }
     }
 
+    pub fn interrupted(message: impl fmt::Display) -> Failure {
+        Failure { message: message.to_string(), code: 130 }
+    }
+
     pub fn unreachable(message: impl fmt::Display) -> Failure {
         Failure { message: message.to_string(), code: 4 }
     }

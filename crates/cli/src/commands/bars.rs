@@ -98,7 +98,11 @@ async fn to_file(response: Response, path: &Path) -> Result<u64, Failure> {
     let part = PathBuf::from(part);
     let failed = |e: io::Error| Failure::new(format!("cannot write {}: {e}", path.display()));
     let file = File::create(&part).map_err(failed)?;
-    let bytes = match copy(response, file).await {
+    let copied = tokio::select! {
+        copied = copy(response, file) => copied,
+        _ = tokio::signal::ctrl_c() => Err(Failure::interrupted(format!("stopped; {} is as it was before", path.display()))),
+    };
+    let bytes = match copied {
         Ok(bytes) => bytes,
         Err(e) => {
             let _ = std::fs::remove_file(&part);
