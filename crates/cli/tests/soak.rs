@@ -186,7 +186,7 @@ async fn everything_is_held_or_explained(bench: &Bench, service: &Service, dates
 async fn every_bar_leads_to_its_line(service: &Service, dates: &std::ops::Range<TradeDate>) -> usize {
     let mut traced = 0;
     for series in service.get("/series").await.as_array().unwrap() {
-        let name = series["series"].as_str().unwrap();
+        let name = series["name"].as_str().unwrap();
         let rows: Vec<(String, String)> = held(service, name, dates).await.into_iter().collect();
         for (at, row) in rand::seq::IndexedRandom::choose_multiple(&rows[..], &mut rand::rng(), 3) {
             let lineage = service.get(&format!("/lineage?series={name}&at={at}")).await;
