@@ -402,15 +402,46 @@ fn lines(wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failur
     Ok(())
 }
 
-/// The elements of an array as they are printed; `None` when it is none.
-fn values(array: &RawValue) -> Option<Vec<&str>> {
-    let inner = array.get().strip_prefix('[')?.strip_suffix(']')?;
-    // In sound JSON without texts, arrays and objects, commas stand between elements and nowhere else.
-    if memchr::memchr3(b'"', b'[', b'{', inner.as_bytes()).is_none() {
-        return Some(if inner.trim().is_empty() { vec![] } else { inner.split(',').map(str::trim).collect() });
+/// The elements of an array as they are printed, one after another.
+enum Values<'r> {
+    /// Of an array without texts, arrays and objects in it: in sound JSON, commas part its elements and stand nowhere else.
+    Flat {
+        inner: &'r str,
+        from: usize,
+        commas: memchr::Memchr<'r>,
+    },
+    Any(std::vec::IntoIter<&'r RawValue>),
+}
+
+impl<'r> Values<'r> {
+    /// The values of an array and how many there are; `None` when it is no array.
+    fn of(array: &'r RawValue) -> Option<(Values<'r>, usize)> {
+        let inner = array.get().strip_prefix('[')?.strip_suffix(']')?;
+        if inner.trim().is_empty() || memchr::memchr3(b'"', b'[', b'{', inner.as_bytes()).is_some() {
+            let values: Vec<&RawValue> = serde_json::from_str(array.get()).ok()?;
+            let count = values.len();
+            return Some((Values::Any(values.into_iter()), count));
+        }
+        let commas = memchr::memchr_iter(b',', inner.as_bytes());
+        let count = commas.clone().count() + 1;
+        Some((Values::Flat { inner, from: 0, commas }, count))
     }
-    let values: Vec<&RawValue> = serde_json::from_str(array.get()).ok()?;
-    Some(values.into_iter().map(RawValue::get).collect())
+}
+
+impl<'r> Iterator for Values<'r> {
+    type Item = &'r str;
+
+    fn next(&mut self) -> Option<&'r str> {
+        match self {
+            Values::Any(values) => values.next().map(RawValue::get),
+            Values::Flat { inner, from, commas } => {
+                let end = commas.next().unwrap_or(inner.len());
+                let value = inner.get(*from..end)?.trim_ascii();
+                *from = end + 1;
+                Some(value)
+            }
+        }
+    }
 }
 
 /// One array a column.
@@ -419,7 +450,7 @@ fn columns(rows: &str, wanted: &[&str], with_text: bool, body: &[u8], sink: &mut
     let mut entries: Vec<(String, &RawValue)> = vec![];
     descend(body, &tokens(rows), Entries { each: |_, key: &str, value| entries.push((key.to_owned(), value)) })?
         .ok_or_else(|| unreadable(format!("there is nothing at `{rows}` in the answer: {}", excerpt(body))))?;
-    let mut found: Vec<Vec<&str>> = vec![];
+    let (mut found, mut counts) = (vec![], vec![]);
     for name in wanted {
         let mut path = tokens(name);
         let first = if path.is_empty() { (*name).to_owned() } else { path.remove(0) };
@@ -429,25 +460,28 @@ fn columns(rows: &str, wanted: &[&str], with_text: bool, body: &[u8], sink: &mut
             value => value,
         };
         let column = column.ok_or_else(|| unreadable(format!("there is no column at `{rows}{name}`: {}", excerpt(body))))?;
-        let values = values(column);
-        found.push(values.ok_or_else(|| unreadable(format!("`{rows}{name}` is no array: {}", excerpt(column.get().as_bytes()))))?);
+        let no_array = || unreadable(format!("`{rows}{name}` is no array: {}", excerpt(column.get().as_bytes())));
+        let (values, count) = Values::of(column).ok_or_else(no_array)?;
+        found.push(values);
+        counts.push(count);
     }
     if wanted.is_empty() {
         return Ok(());
     }
-    let longest = found.iter().map(Vec::len).max().unwrap_or(0);
-    if let Some((short, name)) = found.iter().zip(wanted).find(|(c, _)| c.len() != longest) {
-        return Err(unreadable(format!("the columns differ in length: `{name}` has {} values where another has {longest}", short.len())));
+    let longest = counts.iter().copied().max().unwrap_or(0);
+    if let Some((short, name)) = counts.iter().zip(wanted).find(|(count, _)| **count != longest) {
+        return Err(unreadable(format!("the columns differ in length: `{name}` has {short} values where another has {longest}")));
     }
     let mut fields: Fields<'_> = vec![None; wanted.len()];
     let mut shown = vec![];
     for at in 0..longest {
         shown.clear();
-        for (place, column) in found.iter().enumerate() {
-            fields[place] = scalar(column[at]);
+        for (place, column) in found.iter_mut().enumerate() {
+            let value = column.next().unwrap_or("null");
+            fields[place] = scalar(value);
             if with_text {
                 shown.extend_from_slice(if place == 0 { b"" } else { b", " });
-                shown.extend_from_slice(column[at].as_bytes());
+                shown.extend_from_slice(value.as_bytes());
             }
         }
         sink(Row { number: at as u64 + 1, text: &shown, fields: Ok(&fields) });
