@@ -25,6 +25,7 @@ pub(super) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sin
         .comment(answer.comment.map(|c| c as u8))
         .flexible(true)
         .has_headers(false)
+        .buffer_capacity(table.len().clamp(1, 1 << 16))
         .from_reader(table);
     let broken = |e: csv::Error| unreadable(format!("the answer is not delimited text: {e}"));
     let above = u64::from(answer.skip_lines);
