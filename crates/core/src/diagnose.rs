@@ -80,10 +80,14 @@ impl Systematic {
             Systematic::Factor(by) => format!(
                 "prices of {from} are {by} times as high throughout: another unit of the currency, or a basis adjusted for a split that lies outside this range; look at `adjusted` in its profile"
             ),
-            Systematic::Steps(steps) => format!(
-                "the ratio of prices steps {}: one of the two is adjusted and the other is not; set `adjusted` in the profile of the one that rewrites its past",
-                if steps.len() == 1 { "once".to_owned() } else { format!("{} times", steps.len()) }
-            ),
+            Systematic::Steps(steps) => {
+                let moment = |at: &Slot| if interval.is_intraday() { at.instant().to_string() } else { at.date().to_string() };
+                let each: Vec<String> = steps.iter().map(|(at, by)| format!("by {by} on {}", moment(at))).collect();
+                format!(
+                    "the ratio of prices steps {}: one of the two is adjusted for what happened then and the other is not; `adjusted` in the profile of the one that rewrites its past must say so",
+                    each.join(", ")
+                )
+            }
             Systematic::VolumeUnit(unit) => format!("one unit of volume of {from} is {unit}: set volume_unit = {unit} in its profile"),
             Systematic::VolumeRounded(lot) => {
                 format!("{from} counts volume in lots of {lot}: volumes agree as far as that lets them, and nothing needs to change")

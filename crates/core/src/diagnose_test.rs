@@ -126,6 +126,8 @@ fn a_clock_that_follows_another_daylight_saving_is_found_and_a_rounding_source_t
         }
     }
     assert!(diagnose(Interval::MINUTE, &calendar, &here, &coarse).contains(&Systematic::Rounded(1)));
+    let steps = Systematic::Steps(vec![(Slot::on("2025-03-17".parse().unwrap()), 4.0)]);
+    assert!(steps.advice(Interval::Daily, "s").starts_with("the ratio of prices steps by 4 on 2025-03-17: "), "with its date");
     assert!(Systematic::Shift(60 * SECOND).advice(Interval::MINUTE, "s").contains("stamped_at = \"close\""));
 }
 

@@ -66,7 +66,7 @@ const option = computed(() => {
         markArea: {
           silent: true,
           itemStyle: { color: m.missing, opacity: 0.16, borderColor: m.missing, borderWidth: 1, borderType: "dashed" },
-          label: { color: m.missing, position: "insideTop", fontSize: 11 },
+          label: { color: m.missing, position: "insideTop", fontSize: 11, lineHeight: 14 },
           data: areas.value,
         },
       },
