@@ -1,18 +1,16 @@
 //! A database of every earlier version is brought up to date with nothing lost; and readers beside the writer see each
 //! answer whole or not at all.
 
-use mizuno_core::{Bar, Bars, Instrument, Interval, Price, SeriesKey, Side, Slot, Timestamp, Volume};
+mod common;
+
+use common::{NOW, WHOLE, key, opened};
+use mizuno_core::{Bar, Bars, Interval, Price, Slot, Timestamp, Volume};
 use mizuno_store::{Store, StoreError, fetches::Understood};
 use sqlx::{ConnectOptions, Connection, Executor, migrate::Migrator, sqlite::SqliteConnectOptions};
 use std::path::Path;
 use tempfile::TempDir;
 
 const MINUTE: i64 = 60_000_000;
-const NOW: Timestamp = Timestamp(1_744_252_200_000_000); // 10 April 2025, 02:30 UTC
-
-fn key() -> SeriesKey {
-    SeriesKey { symbol: "KBF".into(), interval: Interval::MINUTE, side: Side::Trade, source: "harbour".into() }
-}
 
 fn bars(slots: std::ops::Range<i64>, price: i64) -> Bars {
     let [open, high, low, close] = [price, price + 1, price - 1, price].map(Price);
@@ -73,7 +71,7 @@ async fn a_database_of_any_earlier_version_is_opened_with_nothing_lost() {
         let store = Store::open(dir.path()).await.unwrap();
         assert_eq!(store.last_recorded(), NOW, "the clock goes on from what was recorded");
         let series = store.series().await.unwrap().remove(0);
-        assert_eq!((series.id, series.key.clone(), series.revision), (3, key(), 4));
+        assert_eq!((series.id, series.key.clone(), series.revision), (3, key("KBF", Interval::MINUTE), 4));
         let slot = NOW.0 / MINUTE;
         let held = store.bars(&series, Slot(i64::MIN)..Slot(i64::MAX), Timestamp::MAX).await.unwrap();
         let [open, high, low, close] = [410, 420, 405, 415].map(Price);
@@ -112,25 +110,7 @@ async fn a_file_that_is_no_database_is_refused_and_left_as_it_is() {
 /// The writer replaces a whole series again and again, in blocks and tail; each reader sees one price everywhere.
 #[tokio::test(flavor = "multi_thread", worker_threads = 4)]
 async fn readers_see_each_answer_whole_or_not_at_all() {
-    let dir = TempDir::new().unwrap();
-    let store = Store::open(dir.path()).await.unwrap();
-    let instrument = Instrument {
-        symbol: "KBF".into(),
-        name: "Kelp & Barley Foods".into(),
-        kind: "share".into(),
-        venue: "ALDX".into(),
-        currency: "NZD".into(),
-        tick_size: None,
-        multiplier: None,
-        listed: None,
-        last_traded: None,
-        expiry: None,
-        strike: None,
-        former: vec![],
-    };
-    store.put_instruments(vec![instrument], None).await.unwrap();
-    let series = store.ensure_series(vec![key()]).await.unwrap().remove(0);
-    let whole = Slot(i64::MIN)..Slot(i64::MAX);
+    let (_dir, store, series, _) = opened(Interval::MINUTE).await;
     // Two months by blocks, and a few minutes that stay in the tail.
     let slots = 29_040_000..29_040_600;
     let store_all = |price: i64| {
@@ -140,11 +120,11 @@ async fn readers_see_each_answer_whole_or_not_at_all() {
     store_all(100).await.unwrap();
     let readers: Vec<_> = (0..3)
         .map(|_| {
-            let (store, series, whole) = (store.clone(), series.clone(), whole.clone());
+            let (store, series) = (store.clone(), series.clone());
             tokio::spawn(async move {
                 let (mut seen, mut last) = (0, 100);
                 while last < 140 {
-                    let read = store.bars(&series, whole.clone(), Timestamp::MAX).await.unwrap();
+                    let read = store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap();
                     let price = read.rows[0].close.0;
                     assert_eq!(read.rows.len(), 600);
                     assert!(read.rows.iter().all(|b| b.close.0 == price), "one answer, not two");

@@ -1,6 +1,9 @@
 //! The store against real files: versions, tail and blocks, ledgers, the one writer.
 
-use mizuno_core::{Bar, Bars, Instrument, Interval, Price, SeriesKey, Side, Slot, Span, Spans, Timestamp, Volume, bar::Learned};
+mod common;
+
+use common::{NOW, WHOLE, instrument, key, opened};
+use mizuno_core::{Bar, Bars, Instrument, Interval, Price, Slot, Spans, Timestamp, Volume, bar::Learned};
 use mizuno_store::{
     Store, StoreError,
     fetches::{Answer, AnsweredPage, Failure, Filter, Understood},
@@ -10,40 +13,6 @@ use mizuno_store::{
 };
 use proptest::prelude::*;
 use std::collections::BTreeMap;
-use tempfile::TempDir;
-
-const WHOLE: Span = Slot(i64::MIN)..Slot(i64::MAX);
-const NOW: Timestamp = Timestamp(1_744_252_200_000_000); // 10 April 2025, 02:30 UTC
-
-fn instrument(symbol: &str) -> Instrument {
-    Instrument {
-        symbol: symbol.into(),
-        name: "Kelp & Barley Foods".into(),
-        kind: "share".into(),
-        venue: "ALDX".into(),
-        currency: "NZD".into(),
-        tick_size: "0.01".parse().ok(),
-        multiplier: None,
-        listed: None,
-        last_traded: "2025-03-14".parse().ok(),
-        expiry: None,
-        strike: None,
-        former: vec![mizuno_core::instrument::FormerSymbol { symbol: "GUL".into(), until: "2025-02-03".parse().unwrap() }],
-    }
-}
-
-fn key(symbol: &str, interval: Interval) -> SeriesKey {
-    SeriesKey { symbol: symbol.into(), interval, side: Side::Trade, source: "harbour".into() }
-}
-
-async fn opened(interval: Interval) -> (TempDir, Store, SeriesRow, i64) {
-    let dir = TempDir::new().unwrap();
-    let store = Store::open(dir.path()).await.unwrap();
-    store.put_instruments(vec![instrument("KBF")], None).await.unwrap();
-    let series = store.ensure_series(vec![key("KBF", interval)]).await.unwrap().remove(0);
-    let run = store.begin_run("aldx".into(), Reason::Request, "{}".into(), NOW).await.unwrap();
-    (dir, store, series, run)
-}
 
 /// Minute bars with the given slots (in minutes after the hour) and prices.
 fn minutes(rows: impl IntoIterator<Item = (i64, i64)>) -> Bars {

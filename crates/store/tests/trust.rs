@@ -1,41 +1,15 @@
 //! What is accepted, decided and read while a basis changes; and how little of a long ledger is read.
 
-use mizuno_core::{Bar, Bars, Instrument, Interval, Price, SeriesKey, Side, Slot, Span, Timestamp, gap::Outcome};
+mod common;
+
+use common::{NOW, WHOLE, opened};
+use mizuno_core::{Bar, Bars, Interval, Price, Slot, Span, Timestamp, gap::Outcome};
 use mizuno_store::{
     Store, StoreError,
     fetches::{Answer, AnsweredPage, Failure, Understood},
     quarantine::{Decision, Suspect},
-    runs::Reason,
     series::SeriesRow,
 };
-use tempfile::TempDir;
-
-const WHOLE: Span = Slot(i64::MIN)..Slot(i64::MAX);
-const NOW: Timestamp = Timestamp(1_744_252_200_000_000);
-
-async fn opened() -> (TempDir, Store, SeriesRow, i64) {
-    let dir = TempDir::new().unwrap();
-    let store = Store::open(dir.path()).await.unwrap();
-    let instrument = Instrument {
-        symbol: "KBF".into(),
-        name: "Kelp & Barley Foods".into(),
-        kind: "share".into(),
-        venue: "ALDX".into(),
-        currency: "NZD".into(),
-        tick_size: None,
-        multiplier: None,
-        listed: None,
-        last_traded: None,
-        expiry: None,
-        strike: None,
-        former: vec![],
-    };
-    store.put_instruments(vec![instrument], None).await.unwrap();
-    let key = SeriesKey { symbol: "KBF".into(), interval: Interval::Daily, side: Side::Trade, source: "harbour".into() };
-    let series = store.ensure_series(vec![key]).await.unwrap().remove(0);
-    let run = store.begin_run("aldx".into(), Reason::Request, "{}".into(), NOW).await.unwrap();
-    (dir, store, series, run)
-}
 
 fn days(days: std::ops::Range<i64>, price: i64) -> Bars {
     let bar = |d| Bar { slot: Slot(d), open: Price(price), high: Price(price), low: Price(price), close: Price(price), volume: None };
@@ -56,7 +30,7 @@ async fn keep(store: &Store, fetch: i64, series: &SeriesRow, bars: Bars, suspect
 
 #[tokio::test]
 async fn while_a_basis_changes_readers_see_the_old_one_and_then_the_new_one_whole() {
-    let (_dir, store, series, run) = opened().await;
+    let (_dir, store, series, run) = opened(Interval::Daily).await;
     let first = fetch(&store, run, &series, 100..110).await;
     keep(&store, first, &series, days(100..110, 1000), vec![]).await;
     let old = store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap();
@@ -82,7 +56,7 @@ async fn while_a_basis_changes_readers_see_the_old_one_and_then_the_new_one_whol
 
 #[tokio::test]
 async fn an_accepted_finding_is_no_accepted_absence() {
-    let (_dir, store, series, _) = opened().await;
+    let (_dir, store, series, _) = opened(Interval::Daily).await;
     let span = Slot(10)..Slot(12);
     let ids = store.excuse(vec![(series.id, span.clone(), Some("spike".into()))], "mere".into(), "a real trade".into(), NOW).await.unwrap();
     assert!(store.excused().await.unwrap().is_empty());
@@ -99,7 +73,7 @@ async fn an_accepted_finding_is_no_accepted_absence() {
 
 #[tokio::test]
 async fn a_decision_is_made_once_and_a_taken_bar_becomes_a_version() {
-    let (_dir, store, series, run) = opened().await;
+    let (_dir, store, series, run) = opened(Interval::Daily).await;
     let first = fetch(&store, run, &series, 100..110).await;
     let suspect = Suspect { slot: Some(Slot(105)), page: 0, line: 6, flaw: "held-back".into(), text: "1970-04-16,99".into() };
     keep(&store, first, &series, days(100..110, 1000), vec![suspect]).await;
@@ -115,7 +89,7 @@ async fn a_decision_is_made_once_and_a_taken_bar_becomes_a_version() {
 
 #[tokio::test]
 async fn only_what_touches_the_spans_asked_about_is_read_of_the_ledger() {
-    let (_dir, store, series, run) = opened().await;
+    let (_dir, store, series, run) = opened(Interval::Daily).await;
     let mut ids = vec![];
     for start in (0..1000).step_by(10) {
         ids.push(fetch(&store, run, &series, start..start + 10).await);
