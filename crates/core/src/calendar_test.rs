@@ -46,11 +46,11 @@ fn sessions_have_breaks_half_days_and_holidays() {
     assert_eq!(dates, ["2025-04-14", "2025-04-15", "2025-04-16", "2025-04-17"]);
     let whole = calendar.session(date("2025-04-16")).unwrap();
     assert_eq!(whole.open(), at("2025-04-15T22:00:00Z"));
-    assert_eq!(Interval::MINUTE.count(&whole.slots(Interval::MINUTE)), 345);
+    assert_eq!(Interval::MINUTE.count(whole.slots(Interval::MINUTE)), 345);
     let half = calendar.session(date("2025-04-17")).unwrap();
-    assert_eq!(Interval::MINUTE.count(&half.slots(Interval::MINUTE)), 150);
+    assert_eq!(Interval::MINUTE.count(half.slots(Interval::MINUTE)), 150);
     let hour: Interval = "1h".parse().unwrap();
-    assert_eq!(hour.count(&half.slots(hour)), 3, "the last hour is cut short by the close and still counts");
+    assert_eq!(hour.count(half.slots(hour)), 3, "the last hour is cut short by the close and still counts");
 }
 
 #[test]
@@ -77,7 +77,7 @@ fn hours_change_on_a_date() {
     let week = Week { from: date("2025-04-15"), days: venue.weeks[0].days, stretches: vec!["09:00-16:45".parse().unwrap()] };
     venue.weeks.push(week);
     let calendar = Calendar::new(&venue, date("2025-04-14")..date("2025-04-16"));
-    let counts: Vec<_> = calendar.sessions().iter().map(|s| Interval::MINUTE.count(&s.slots(Interval::MINUTE))).collect();
+    let counts: Vec<_> = calendar.sessions().iter().map(|s| Interval::MINUTE.count(s.slots(Interval::MINUTE))).collect();
     assert_eq!(counts, [345, 465]);
 }
 

@@ -78,7 +78,7 @@ proptest! {
         let found = gaps(Interval::Daily, &standing, &evidence);
         let inside: Spans = found.iter().flat_map(|g| within(&standing.expected, &g.span)).collect();
         prop_assert_eq!(&difference(&difference(&inside, &standing.held), &standing.excused), &standing.missing());
-        prop_assert_eq!(found.iter().map(|g| g.slots).sum::<u64>(), Interval::Daily.count(&standing.missing()));
+        prop_assert_eq!(found.iter().map(|g| g.slots).sum::<u64>(), Interval::Daily.count(standing.missing()));
         let covered = union(&union(&inside, &standing.held), &standing.excused);
         prop_assert!(difference(&standing.expected, &covered).is_empty());
         for gap in &found {

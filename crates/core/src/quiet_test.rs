@@ -47,7 +47,7 @@ fn half_an_hour_without_a_trade_is_missing_where_every_other_minute_has_one() {
     let hole = Spans::from([session.stretches[1].start.into_slot(50)..session.stretches[1].start.into_slot(80)]);
     assert_eq!(
         MINUTE.count(&still),
-        MINUTE.count(&crate::spans::intersection(&still, &widened(&hole))),
+        MINUTE.count(crate::spans::intersection(&still, &widened(&hole))),
         "only the hole is missing: {still:?}"
     );
     assert!(hole.iter().all(|h| still.overlaps(h)) && MINUTE.count(&still) >= 30);
@@ -85,6 +85,6 @@ proptest! {
         prop_assert_eq!(crate::spans::intersection(&found, &standing.held), Spans::new());
         prop_assert_eq!(difference(&found, &crate::spans::intersection(&standing.expected, &answered)), Spans::new());
         let rest = Standing { expected: difference(&standing.expected, &found), ..standing.clone() };
-        prop_assert_eq!(MINUTE.count(&rest.missing()) + MINUTE.count(&found), MINUTE.count(&standing.missing()));
+        prop_assert_eq!(MINUTE.count(rest.missing()) + MINUTE.count(&found), MINUTE.count(standing.missing()));
     }
 }

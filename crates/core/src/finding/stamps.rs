@@ -87,7 +87,7 @@ pub(super) fn edges(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Vec<
     }
     let rows = &subject.bars.rows;
     let step = subject.interval.step();
-    let expected: u64 = days.iter().map(|d| subject.interval.count(&d.session.slots(subject.interval))).sum();
+    let expected: u64 = days.iter().map(|d| subject.interval.count(d.session.slots(subject.interval))).sum();
     // How often any bar is missing.
     let chance = (1.0 - rows.len() as f64 / expected.max(1) as f64).clamp(0.01, 1.0);
     let has = |d: &Day<'_>, slot: Slot| rows[d.rows.clone()].binary_search_by_key(&slot, |b| b.slot).is_ok();

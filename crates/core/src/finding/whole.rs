@@ -23,7 +23,7 @@ pub(super) fn against_minutes(subject: &Subject<'_>, rule: Rule) -> Vec<Finding>
     let mut found: Vec<(usize, String)> = vec![];
     let of_minutes = Subject { interval: Interval::MINUTE, bars: &fine, ..*subject };
     for day in days(&of_minutes) {
-        let whole = Interval::MINUTE.count(&day.session.slots(Interval::MINUTE)) == day.rows.len() as u64;
+        let whole = Interval::MINUTE.count(day.session.slots(Interval::MINUTE)) == day.rows.len() as u64;
         let Ok(at) = daily.rows.binary_search_by_key(&day.session.date, |b| b.slot.date()) else { continue };
         if !whole {
             continue;

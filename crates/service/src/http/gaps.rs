@@ -149,7 +149,7 @@ fn evidence<'v>(view: &View<'_>, gap: &mizuno_core::Gap, witnesses: &Witnesses<'
     let (mut have, mut have_none, mut whole) = (vec![], vec![], None);
     for witness in witnesses.get(&(key.symbol.as_str(), key.interval, key.side)).into_iter().flatten() {
         let name = &witness.row.key.source;
-        let there = key.interval.count(&intersection(&missing, &here(&witness.standing.held)));
+        let there = key.interval.count(intersection(&missing, &here(&witness.standing.held)));
         if *name == key.source {
             continue;
         } else if there > 0 {
