@@ -209,7 +209,12 @@ async fn no_question_upsets_the_service() {
 #[tokio::test(flavor = "multi_thread")]
 async fn no_order_upsets_the_service_and_a_refused_one_changes_nothing() {
     let (_bench, service) = collected().await;
-    let before = (service.get("/series").await, service.get("/excuses").await, service.get("/runs?most=1000").await);
+    let kept = async || {
+        let series = service.get("/series").await;
+        let bars: Vec<(Value, Value)> = series.as_array().unwrap().iter().map(|s| (s["name"].clone(), s["bars"].clone())).collect();
+        (bars, service.get("/excuses").await, service.get("/runs?most=1000").await)
+    };
+    let before = kept().await;
     let bodies = [
         "",
         "{",
@@ -251,6 +256,5 @@ async fn no_order_upsets_the_service_and_a_refused_one_changes_nothing() {
             assert!(problem["detail"].as_str().is_some_and(|d| d.len() > 8), "{path} {body}: {problem}");
         }
     }
-    let after = (service.get("/series").await, service.get("/excuses").await, service.get("/runs?most=1000").await);
-    assert_eq!(before, after);
+    assert_eq!(kept().await, before);
 }
