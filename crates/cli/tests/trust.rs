@@ -55,7 +55,7 @@ async fn a_bar_is_traced_to_its_versions_and_the_lines_they_stand_on() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn two_sources_agree_or_say_how_they_do_not() {
-    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 60.0, Faults::default(), false);
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 20.0, Faults::default(), false);
     let service = bench.serve();
     for collector in ["aldx-daily", "lodestar-daily"] {
         assert_eq!(service.cli(&["collect", collector, "-i", "SME", "-i", "OXB", "--from", "2025-01-06"]).code, 0);
