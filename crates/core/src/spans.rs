@@ -161,9 +161,7 @@ pub fn intersection(a: &Spans, b: &Spans) -> Spans {
 /// The slots in either set.
 #[must_use]
 pub fn union(a: &Spans, b: &Spans) -> Spans {
-    let mut all: Vec<Span> = a.iter().chain(b).cloned().collect();
-    all.sort_by_key(|s| s.start);
-    all.into_iter().collect()
+    a.iter().chain(b).cloned().collect()
 }
 
 /// The slots of `set` that lie in `span`.
@@ -180,8 +178,13 @@ pub fn hull(set: &Spans) -> Option<Span> {
 
 impl FromIterator<Span> for Spans {
     fn from_iter<I: IntoIterator<Item = Span>>(spans: I) -> Spans {
+        // In order, each is added behind all others; several sets one after another are put in order once.
+        let mut all: Vec<Span> = spans.into_iter().collect();
+        if !all.is_sorted_by_key(|s| s.start) {
+            all.sort_by_key(|s| s.start);
+        }
         let mut out = Spans::new();
-        out.extend(spans);
+        out.extend(all);
         out
     }
 }
