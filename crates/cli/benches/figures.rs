@@ -9,7 +9,7 @@ use common::{FIRST, Figures, HOLE_EVERY, NOW, Outcome, configure, median, year};
 use futures_util::{StreamExt, stream};
 use mizuno_config::Config;
 use mizuno_core::{Bar, Bars, Calendar, Interval, Price, SeriesKey, Slot, Span, Timestamp, Volume, clock::ClockFace};
-use mizuno_store::{Store, fetches::Understood};
+use mizuno_store::{Store, answers::Understood};
 use sqlx::{Connection, QueryBuilder, Sqlite, SqliteConnection};
 use std::{
     fs,

@@ -5,7 +5,7 @@ mod common;
 
 use common::{FIRST, Figures, HOLE_EVERY, NOW, Outcome, configure, median, year};
 use mizuno_core::{Bar, Bars, Calendar, Interval, SeriesKey, Side, Slot, Timestamp, clock::ClockFace};
-use mizuno_store::{Store, fetches::Understood};
+use mizuno_store::{Store, answers::Understood};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 

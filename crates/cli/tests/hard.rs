@@ -4,6 +4,7 @@ mod common;
 
 use common::Bench;
 use mizuno_sim::faults::Faults;
+use sqlx::{Connection, SqliteConnection};
 use std::{fmt::Write, fs, path::Path, process::Command};
 
 /// A file system of a few megabytes; unmounted when dropped.
@@ -51,6 +52,41 @@ async fn a_full_disk_is_named_and_nothing_that_was_stored_is_lost() {
     assert_eq!(service.text("/bars?series=KBF/1d/harbour").await, before);
     assert_eq!(service.stop(), Some(0));
     drop(disk);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_damaged_block_concerns_its_series_and_nothing_else() {
+    let bench = Bench::new(Faults::default());
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "daily", "-i", "KBF", "-i", "OXB"]).code, 0);
+    let before = service.text("/bars?series=OXB/1d/harbour").await;
+    assert_eq!(service.stop(), Some(0));
+    let path = format!("sqlite:{}", bench.data().join("mizuno.db").display());
+    let mut database = SqliteConnection::connect(&path).await.unwrap();
+    let of_kbf = "series_id IN (SELECT s.id FROM series s JOIN instrument i ON i.id = s.instrument_id WHERE i.symbol = 'KBF')";
+    for sql in [format!("DELETE FROM tail WHERE {of_kbf}"), format!("UPDATE block SET body = zeroblob(2000) WHERE {of_kbf}")] {
+        sqlx::query(sqlx::AssertSqlSafe(sql)).execute(&mut database).await.unwrap();
+    }
+    database.close().await.unwrap();
+
+    let service = bench.serve();
+    let said = service.cli(&["collect", "daily", "-i", "KBF", "-i", "OXB", "--again", "--from", "2025-01-01"]);
+    assert_eq!(said.code, 3, "the run goes on, and says what is wrong: {said:?}");
+    assert!(said.out.contains("1 not-stored"), "{}", said.out);
+    let failed = &service.get("/fetches?state=failed").await[0];
+    let message = failed["message"].as_str().unwrap();
+    assert!(message.contains("cannot be read") && message.contains("integrity_check"), "{message}");
+    assert!(failed["payload"].is_string(), "what the source said is kept");
+    assert_eq!(service.text("/bars?series=OXB/1d/harbour").await, before, "another series is as it was");
+    let refused = service.cli(&["bars", "KBF/1d/harbour"]);
+    assert!(refused.code != 0 && refused.err.contains("cannot be read"), "{refused:?}");
+    for page in [["status"], ["gaps"], ["checks"], ["runs"]] {
+        let said = service.cli(&page);
+        assert!([0, 3].contains(&said.code), "{page:?} {said:?}");
+    }
+    assert_eq!(service.stop(), Some(0));
+    let service = bench.serve();
+    assert_eq!(service.text("/bars?series=OXB/1d/harbour").await, before, "it starts all the same");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -17,7 +17,7 @@ use std::{
     path::PathBuf,
     sync::{Arc, PoisonError, RwLock},
 };
-use tokio::sync::watch;
+use tokio::{runtime::Handle, sync::watch};
 
 /// The setup at work, the store, the clock and the runs under way.
 pub struct Desk {
@@ -33,6 +33,8 @@ pub struct Desk {
     pub(crate) listing: tokio::sync::Mutex<()>,
     /// Where the configuration is, for reloading it.
     pub(crate) config_dir: Option<PathBuf>,
+    /// Where runs are at work: beside the writer, which they wait for most, and not on a thread that answers calls.
+    pub(crate) home: Handle,
     data: PathBuf,
     setup: RwLock<Arc<Setup>>,
     /// Counts the setups there have been.
@@ -58,6 +60,7 @@ impl Desk {
             examined: Examined::default(),
             listing: tokio::sync::Mutex::default(),
             config_dir,
+            home: Handle::current(),
             data,
             setup: RwLock::new(Arc::new(setup)),
             changed: watch::channel(0).0,

@@ -5,7 +5,8 @@ use mizuno_api::{BarVersion, Restatement};
 use mizuno_core::{Bar, SeriesKey, Slot, Timestamp, Versions, bar::Version};
 use mizuno_sources::{Page, decode};
 use mizuno_store::{
-    fetches::{AnsweredPage, FetchRow, Filter},
+    answers::AnsweredPage,
+    fetches::{FetchRow, Filter},
     series::SeriesRow,
 };
 

@@ -6,7 +6,7 @@ use mizuno_config::profile::{List, ListKind};
 use mizuno_core::{Instrument, Timestamp, TradeDate, Venue, calendar::on_the_wall};
 use mizuno_sources::{Stop, Ticket};
 use mizuno_store::{
-    fetches::Failure,
+    answers::Failure,
     lists::{ListRow, NewListFetch},
 };
 use serde_json::{Map, Value};

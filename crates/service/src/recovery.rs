@@ -6,7 +6,8 @@
 
 use crate::{desk::Desk, error::ServiceError, lineage::to_understand, run::Order, setup::Setup};
 use mizuno_store::{
-    fetches::{Failure, FetchRow},
+    answers::Failure,
+    fetches::FetchRow,
     runs::{Reason, RunRow, State},
     series::SeriesRow,
 };
@@ -51,7 +52,14 @@ async fn replay(desk: &Arc<Desk>, setup: &Setup, rows: &[SeriesRow], fetch: &Fet
     let most = profile.limits.largest_answer();
     match mizuno_sources::decode::decode(post.offer, post.venue, &profile.symbols.of(&symbol), most, &pages) {
         Ok(decoded) => {
-            desk.keep(&post, series, fetch.clone(), &decoded, &pages).await?;
+            let when = (fetch.run, fetch.asked_at, fetch.answered_at);
+            let understood = match desk.understand(&post, series, when, &decoded, &pages).await {
+                Err(ServiceError::Store(error)) if error.is_of_the_series() => {
+                    return Ok(desk.store.mark_failed(fetch.id, Failure::not_stored(&error)).await?);
+                }
+                understood => understood?,
+            };
+            desk.store.keep_understood(fetch.clone(), series.key.interval, understood, desk.clock.now()).await?;
             tracing::info!(fetch = fetch.id, series = %series.key, "understood a kept answer again");
         }
         Err(failure) => {

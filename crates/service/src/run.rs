@@ -20,14 +20,15 @@ use mizuno_core::{
 };
 use mizuno_sources::{Answered, Decoded, Page, Place, Stop, Ticket, Wanted, decode};
 use mizuno_store::{
-    fetches::{Answer, AnsweredPage, Failure, FetchRow, Understood},
+    answers::{Answer, AnsweredPage, Failure, Understood},
+    fetches::FetchRow,
     quarantine::Suspect,
-    runs::{Reason, State},
+    runs::{Figures, Reason, RunRow, State},
     series::SeriesRow,
 };
 use serde::{Deserialize, Serialize};
 use std::{
-    collections::{BTreeMap, HashMap, hash_map::Entry},
+    collections::{HashMap, hash_map::Entry},
     hash::{Hash, Hasher},
     sync::{
         Arc, Mutex, PoisonError,
@@ -205,6 +206,9 @@ impl Live {
     }
 }
 
+/// An answer of so many bytes is kept before what it says is stored: it took long to fetch.
+const LARGE: usize = 1 << 20;
+
 /// One window still to be asked for.
 struct Task {
     series: SeriesRow,
@@ -233,7 +237,7 @@ impl Desk {
             return Err(ServiceError::Busy { what: place, run });
         }
         let id = self.store.begin_run(collector.to_owned(), reason, scope, self.clock.now()).await?;
-        let run = wire::run(&self.store.run(id).await?, BTreeMap::new());
+        let run = wire::run(&self.store.run(id).await?, Figures::default());
         let live = Arc::new(Live {
             id,
             by_itself: matches!(reason, Reason::Schedule | Reason::Recovery),
@@ -250,7 +254,7 @@ impl Desk {
         }
         self.events.tell(Event::Run { run: run.clone() });
         let (desk, collector) = (self.clone(), collector.to_owned());
-        tokio::spawn(async move {
+        self.home.spawn(async move {
             desk.list_first(&collector).await;
             let setup = desk.setup();
             let state = match desk.work(&setup, &live, &collector, &order).await {
@@ -290,10 +294,17 @@ impl Desk {
 
     /// A run as the ledger has it, with what is known only while it runs.
     pub(crate) async fn shown_run(&self, id: i64) -> Result<Run, ServiceError> {
-        let row = self.store.run(id).await?;
         match self.live.figures(id) {
             Some(run) => Ok(run),
-            None => Ok(wire::run(&row, self.store.failures_of(id).await?)),
+            None => self.shown(&self.store.run(id).await?).await,
+        }
+    }
+
+    /// The same for a row of the ledger. The ledger's figures are added up only where nobody has them.
+    pub(crate) async fn shown(&self, row: &RunRow) -> Result<Run, ServiceError> {
+        match self.live.figures(row.id) {
+            Some(run) => Ok(run),
+            None => Ok(wire::run(row, self.store.figures(row.id).await?)),
         }
     }
 
@@ -409,9 +420,8 @@ impl Desk {
         };
         let row = match asked.outcome {
             Ok(decoded) => {
-                let row = self.store.keep_answer(answer).await?;
                 let pages: Vec<Page<'_>> = asked.pages.iter().map(Answered::page).collect();
-                self.keep(&post, &series, row, &decoded, &pages).await?
+                self.keep(&post, &series, answer, &decoded, &pages).await?
             }
             Err(failure) => {
                 let failure = Failure { class: failure.class.word().to_owned(), message: failure.message };
@@ -422,20 +432,42 @@ impl Desk {
         Ok(())
     }
 
-    /// Keeps what an answer says, once its bytes are kept; the row with its figures.
-    pub(crate) async fn keep(
+    /// Keeps an answer and what it says; the row with its figures.
+    async fn keep(
         &self,
         post: &Post<'_>,
         series: &SeriesRow,
-        row: FetchRow,
+        answer: Answer,
         decoded: &Decoded,
         pages: &[Page<'_>],
     ) -> Result<FetchRow, ServiceError> {
-        let (fetch, asked_at, answered_at) = (row.id, row.asked_at, row.answered_at);
+        let interval = series.key.interval;
+        let understood = match self.understand(post, series, (answer.run, answer.asked_at, answer.answered_at), decoded, pages).await {
+            Err(ServiceError::Store(error)) if error.is_of_the_series() => {
+                return Ok(self.store.keep_failure(answer, Failure::not_stored(&error)).await?);
+            }
+            understood => understood?,
+        };
+        if pages.iter().map(|p| p.body.len()).sum::<usize>() < LARGE {
+            return Ok(self.store.keep(answer, interval, understood, self.clock.now()).await?);
+        }
+        let row = self.store.keep_answer(answer).await?;
+        Ok(self.store.keep_understood(row, interval, understood, self.clock.now()).await?)
+    }
+
+    /// Sorts what an answer says into what to keep and what not to believe.
+    pub(crate) async fn understand(
+        &self,
+        post: &Post<'_>,
+        series: &SeriesRow,
+        (run, asked_at, answered_at): (i64, Timestamp, Timestamp),
+        decoded: &Decoded,
+        pages: &[Page<'_>],
+    ) -> Result<Understood, ServiceError> {
         let interval = series.key.interval;
         let standards = Standards { calendar: post.calendar, interval, asked_at, answered_at, any_price: post.offer.any_price };
         let mut sorted = check::sort(&decoded.bars, &standards);
-        let held_back = self.hold_back(post, series, row.run, &mut sorted.sound).await?;
+        let held_back = self.hold_back(post, series, run, &mut sorted.sound).await?;
         let profile = &post.source.profile;
         let spelled = profile.symbols.of(&series.key.symbol);
         let text = |place: Place| decode::text_of(&post.offer.answer, &spelled, profile.limits.largest_answer(), pages, place);
@@ -448,15 +480,12 @@ impl Desk {
             suspect(Some(slot), at, HELD_BACK, text(at))
         });
         let refused = decoded.refused.iter().map(|r| suspect(None, r.place, "unreadable", format!("{} ({})", text(r.place), r.reason)));
-        let understood = Understood {
+        Ok(Understood {
             rows: decoded.rows,
             suspects: flawed.chain(held_back).chain(refused).collect(),
             bars: sorted.sound,
             unfinished: sorted.unfinished,
-        };
-        let (rows, refused, unfinished) = (understood.rows as i64, understood.suspects.len() as i64, understood.unfinished as i64);
-        let learned = self.store.keep_bars(fetch, series.id, interval, understood, self.clock.now()).await?;
-        Ok(FetchRow { state: "stored".to_owned(), rows, learned, refused, unfinished, ..row })
+        })
     }
 
     async fn tell_fetch(&self, live: &Live, post: &Post<'_>, fetch: &mizuno_api::Fetch) {

@@ -6,22 +6,19 @@ use sqlx::{Sqlite, SqliteConnection, Transaction};
 use std::collections::{HashMap, HashSet, VecDeque};
 
 /// News of at least this many bars goes straight into blocks; less goes into the tail.
-const BULK: usize = 256;
+const BULK: usize = 128;
 /// A tail longer than this is sealed into blocks.
 const SEAL: i64 = 1024;
 
-/// A batch of sound bars to be kept.
-pub(crate) struct Batch {
-    pub series: i64,
-    pub interval: Interval,
-    pub fetch: i64,
-    pub recorded_at: Timestamp,
-    pub bars: Bars,
-}
-
-/// Keeps what is new in a batch, within the caller's transaction.
-pub(crate) async fn learn(connection: &mut SqliteConnection, batch: &Batch) -> Result<Learned> {
-    let Batch { series, interval, fetch, recorded_at, ref bars } = *batch;
+/// Keeps what is new in the sound bars of a fetch, within the caller's transaction.
+pub(crate) async fn learn(
+    connection: &mut SqliteConnection,
+    series: i64,
+    interval: Interval,
+    fetch: i64,
+    recorded_at: Timestamp,
+    bars: &Bars,
+) -> Result<Learned> {
     let (Some(first), Some(last)) = (bars.rows.first(), bars.rows.last()) else {
         return Ok(Learned::default());
     };
@@ -46,25 +43,33 @@ pub(crate) async fn learn(connection: &mut SqliteConnection, batch: &Batch) -> R
         append_to_tail(connection, series, &news).await?;
         let waiting = sqlx::query_scalar!("SELECT count(*) FROM tail WHERE series_id = ?", series).fetch_one(&mut *connection).await?;
         if waiting > SEAL {
-            seal(connection, series, interval).await?;
+            seal(&mut *connection, series, interval).await?;
         }
+        sqlx::query!("UPDATE series SET revision = revision + 1 WHERE id = ?", series).execute(connection).await?;
     }
-    sqlx::query!("UPDATE series SET revision = revision + 1 WHERE id = ?", series).execute(connection).await?;
     Ok(learned)
 }
 
+/// Adds rows to the tail, all of them in one message to the database.
 async fn append_to_tail(connection: &mut SqliteConnection, series: i64, news: &Versions) -> Result<()> {
-    for v in &news.rows {
+    let row = |v: &Version| {
         let Bar { slot, open, high, low, close, volume } = v.bar;
-        let volume = volume.map(|v| v.0);
-        sqlx::query!(
-            "INSERT INTO tail (series_id, slot, recorded_at, fetch_id, withdrawn, price_scale, volume_scale, open, high, low, close, volume)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            series, slot.0, v.recorded_at.0, v.fetch, v.withdrawn, news.price_scale, news.volume_scale, open.0, high.0, low.0, close.0, volume
-        )
-        .execute(&mut *connection)
-        .await?;
-    }
+        let volume = volume.map_or("null".to_owned(), |v| v.0.to_string());
+        let withdrawn = u8::from(v.withdrawn);
+        format!("[{},{},{},{withdrawn},{},{},{},{},{volume}]", slot.0, v.recorded_at.0, v.fetch, open.0, high.0, low.0, close.0)
+    };
+    let rows = format!("[{}]", news.rows.iter().map(row).collect::<Vec<_>>().join(","));
+    sqlx::query!(
+        "INSERT INTO tail (series_id, price_scale, volume_scale, slot, recorded_at, fetch_id, withdrawn, open, high, low, close, volume)
+         SELECT ?, ?, ?, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6, value ->> 7, value ->> 8
+         FROM json_each(?)",
+        series,
+        news.price_scale,
+        news.volume_scale,
+        rows
+    )
+    .execute(connection)
+    .await?;
     Ok(())
 }
 
@@ -81,7 +86,7 @@ pub(crate) async fn seal(connection: &mut SqliteConnection, series: i64, interva
     merge(connection, series, interval, known, rows).await
 }
 
-/// Writes the blocks that news falls into, with what they have already.
+/// Writes the blocks that news falls into, with what they have already, and counts their series' revision on.
 async fn merge(connection: &mut SqliteConnection, series: i64, interval: Interval, mut known: Versions, news: Versions) -> Result<()> {
     let mut spans: Vec<Span> = vec![];
     let mut rest = &news.rows[..];
@@ -115,7 +120,8 @@ async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval,
          VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
          ON CONFLICT (series_id, span_start) DO UPDATE SET
              versions = excluded.versions, bars = excluded.bars, first_slot = excluded.first_slot, last_slot = excluded.last_slot,
-             price_scale = excluded.price_scale, volume_scale = excluded.volume_scale, held = excluded.held, body = excluded.body",
+             price_scale = excluded.price_scale, volume_scale = excluded.volume_scale, held = excluded.held, body = excluded.body;
+         UPDATE series SET revision = revision + 1 WHERE id = ?",
         series,
         span.start.0,
         span.end.0,
@@ -126,7 +132,8 @@ async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval,
         versions.price_scale,
         versions.volume_scale,
         held,
-        body
+        body,
+        series
     )
     .execute(connection)
     .await?;

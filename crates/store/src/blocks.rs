@@ -67,7 +67,7 @@ pub fn encode(interval: Interval, versions: &Versions) -> Result<Vec<u8>> {
         false => Values::all(rows.iter().filter_map(|v| v.bar.volume).map(|v| v.0)),
     };
     let write = || {
-        let mut file = TableWriter::new(Vec::with_capacity(rows.len() * 6 + 2048), &columns)?;
+        let mut file = TableWriter::new(Vec::with_capacity(rows.len() * 6 + 2048), &columns, rows.len())?;
         file.rows(&[
             Values::all(rows.iter().map(|v| v.bar.slot.0)),
             Values::all(rows.iter().map(|v| v.recorded_at.0)),

@@ -76,6 +76,12 @@ pub enum StoreError {
 }
 
 impl StoreError {
+    /// Whether only the series at hand is concerned, so that others can go on.
+    #[must_use]
+    pub fn is_of_the_series(&self) -> bool {
+        matches!(self, StoreError::Damaged { .. } | StoreError::DoesNotFit(_))
+    }
+
     pub(crate) fn from_migration(path: &Path, source: sqlx::migrate::MigrateError) -> StoreError {
         let path = path.to_owned();
         match source {

@@ -1,50 +1,15 @@
-//! The ledger of fetches, and the two steps in which an answer is kept.
-//!
-//! First the payload and a row in state `answered`; then, in a second
-//! transaction, its bars and the row's figures. A process killed between the
-//! two finds the row again ([`Store::to_replay`]) and needs no network.
+//! The ledger of fetches, as it is read.
 
-use crate::{Result, Store, StoreError, bars, payloads::Packed, quarantine::Suspect};
+use crate::{
+    Result, Store, StoreError,
+    answers::{AnsweredPage, Failure},
+};
 use mizuno_core::{
-    Bars, Interval, Slot, Span, Timestamp,
+    Slot, Span, Timestamp,
     bar::Learned,
     gap::{Asked, Outcome},
 };
-use std::collections::{BTreeMap, HashMap};
-
-/// What is known of a fetch once an answer, or the last failure, is there.
-#[derive(Clone, Debug)]
-pub struct Answer {
-    /// The run it belongs to.
-    pub run: i64,
-    /// The series asked for.
-    pub series: i64,
-    /// The window asked for.
-    pub window: Span,
-    /// When the last attempt was sent.
-    pub asked_at: Timestamp,
-    /// When its answer, or failure, was complete.
-    pub answered_at: Timestamp,
-    /// Requests sent for it.
-    pub attempts: u32,
-    /// The pages that came, in order; at least one.
-    pub pages: Vec<AnsweredPage>,
-}
-
-/// One page of an answer.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct AnsweredPage {
-    /// Which part it brings, where an answer has several.
-    pub part: Option<String>,
-    /// Method and address, without secrets.
-    pub request: String,
-    /// HTTP status.
-    pub status: Option<u16>,
-    /// Media type.
-    pub media_type: Option<String>,
-    /// Its bytes.
-    pub body: Option<Vec<u8>>,
-}
+use std::collections::HashMap;
 
 /// One page in the ledger.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -61,28 +26,6 @@ pub struct PageRow {
     pub payload: Option<String>,
     /// Bytes of it.
     pub size: i64,
-}
-
-/// Why a fetch brought nothing.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Failure {
-    /// The class of failure, one word.
-    pub class: String,
-    /// What a person reads.
-    pub message: String,
-}
-
-/// An answer as understood: what to keep and what not to believe.
-#[derive(Clone, Debug, Default)]
-pub struct Understood {
-    /// Rows in the answer.
-    pub rows: u64,
-    /// Sound bars, in slot order.
-    pub bars: Bars,
-    /// Rows for quarantine.
-    pub suspects: Vec<Suspect>,
-    /// Bars dropped because they were not finished.
-    pub unfinished: u64,
 }
 
 /// A fetch in the ledger.
@@ -181,95 +124,14 @@ impl From<Record> for FetchRow {
     }
 }
 
+impl FetchRow {
+    /// The same fetch, failed.
+    pub(crate) fn failed(self, failure: Failure) -> FetchRow {
+        FetchRow { state: "failed".to_owned(), failure: Some(failure), ..self }
+    }
+}
+
 impl Store {
-    /// Keeps an answer's bytes and the fetch's row, before any of its bars. Returns the row.
-    ///
-    /// # Errors
-    /// When the database cannot be written; nothing is then kept.
-    pub async fn keep_answer(&self, answer: Answer) -> Result<FetchRow> {
-        self.write_fetch(answer, "answered", None).await
-    }
-
-    /// Keeps the row of a fetch that brought no usable answer, and the bytes of its last one, if any.
-    ///
-    /// # Errors
-    /// When the database cannot be written; nothing is then kept.
-    pub async fn keep_failure(&self, answer: Answer, failure: Failure) -> Result<FetchRow> {
-        self.write_fetch(answer, "failed", Some(failure)).await
-    }
-
-    async fn write_fetch(&self, answer: Answer, state: &'static str, failure: Option<Failure>) -> Result<FetchRow> {
-        let Answer { run, series, window, asked_at, answered_at, attempts, pages } = answer;
-        let packed = |page: &AnsweredPage| page.body.as_deref().map(Packed::new).transpose();
-        let packed = pages.iter().map(packed).collect::<Result<Vec<_>>>()?;
-        let answered_at = self.writer.stamp(answered_at);
-        self.writer
-            .run(move |c| {
-                Box::pin(async move {
-                    let sizes: Vec<i64> = pages.iter().map(|p| p.body.as_ref().map_or(0, |b| b.len() as i64)).collect();
-                    let mut digests = vec![];
-                    for one in packed {
-                        digests.push(match one {
-                            Some(packed) => Some(packed.keep(&mut *c).await?),
-                            None => None,
-                        });
-                    }
-                    let all: i64 = sizes.iter().sum();
-                    let (class, message) = failure.clone().map(|f| (f.class, f.message)).unzip();
-                    let mut pages = pages.into_iter().zip(digests).zip(sizes);
-                    let ((first, digest), _) = pages.next().unwrap_or_default();
-                    let row =
-                        sqlx::query!(
-                        "INSERT INTO fetch (run_id, series_id, window_start, window_end, state, asked_at, answered_at, attempts, request,
-                             http_status, payload, payload_size, failure, message, media_type, part)
-                         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                        run, series, window.start.0, window.end.0, state, asked_at.0, answered_at.0, attempts, first.request,
-                        first.status, digest, all, class, message, first.media_type, first.part
-                    );
-                    let id = row.execute(&mut *c).await?.last_insert_rowid();
-                    for (at, ((page, digest), size)) in pages.enumerate() {
-                        let ordinal = at as i64 + 1;
-                        sqlx::query!(
-                            "INSERT INTO further_page (fetch_id, ordinal, part, request, http_status, media_type, payload, size)
-                             VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                            id,
-                            ordinal,
-                            page.part,
-                            page.request,
-                            page.status,
-                            page.media_type,
-                            digest,
-                            size
-                        )
-                        .execute(&mut *c)
-                        .await?;
-                    }
-                    Ok(FetchRow {
-                        id,
-                        run,
-                        series,
-                        window,
-                        state: state.to_owned(),
-                        asked_at,
-                        answered_at,
-                        attempts: i64::from(attempts),
-                        request: first.request,
-                        part: first.part,
-                        status: first.status.map(i64::from),
-                        media_type: first.media_type,
-                        payload: digest,
-                        payload_size: all,
-                        rows: 0,
-                        learned: Learned::default(),
-                        refused: 0,
-                        unfinished: 0,
-                        failure,
-                    })
-                })
-            })
-            .await
-    }
-
     /// The pages of a fetch's answer, in order.
     ///
     /// # Errors
@@ -312,57 +174,6 @@ impl Store {
             out.push(AnsweredPage { part: page.part, request: page.request, status, media_type: page.media_type, body });
         }
         Ok(out)
-    }
-
-    /// Keeps what an answer said: bars, quarantine and the fetch's figures, in one transaction.
-    ///
-    /// # Errors
-    /// When the database cannot be written; the fetch then stays to be replayed.
-    pub async fn keep_bars(&self, fetch: i64, series: i64, interval: Interval, understood: Understood, now: Timestamp) -> Result<Learned> {
-        let recorded_at = self.writer.stamp(now);
-        self.writer
-            .run(move |c| {
-                Box::pin(async move {
-                    let Understood { rows, bars, suspects, unfinished } = understood;
-                    let batch = bars::Batch { series, interval, fetch, recorded_at, bars };
-                    let learned = bars::learn(&mut *c, &batch).await?;
-                    for suspect in &suspects {
-                        suspect.keep(&mut *c, series, fetch).await?;
-                    }
-                    let (rows, unfinished, refused) = (rows as i64, unfinished as i64, suspects.len() as i64);
-                    let (new, same, restated) = (learned.new as i64, learned.same as i64, learned.restated as i64);
-                    sqlx::query!(
-                        "UPDATE fetch SET state = 'stored', rows = ?, bars_new = ?, bars_same = ?, restated = ?, refused = ?, unfinished = ? WHERE id = ?",
-                        rows, new, same, restated, refused, unfinished, fetch
-                    )
-                    .execute(c)
-                    .await?;
-                    Ok(learned)
-                })
-            })
-            .await
-    }
-
-    /// Turns an answer that was kept, and then could not be understood, into a failure.
-    ///
-    /// # Errors
-    /// When the database cannot be written.
-    pub async fn mark_failed(&self, fetch: i64, failure: Failure) -> Result<()> {
-        self.writer
-            .run(move |c| {
-                Box::pin(async move {
-                    sqlx::query!(
-                        "UPDATE fetch SET state = 'failed', failure = ?, message = ? WHERE id = ?",
-                        failure.class,
-                        failure.message,
-                        fetch
-                    )
-                    .execute(c)
-                    .await?;
-                    Ok(())
-                })
-            })
-            .await
     }
 
     /// Fetches whose payload is kept and whose bars are not yet.
@@ -411,19 +222,6 @@ impl Store {
         .fetch_all(&self.readers)
         .await?;
         Ok(rows.into_iter().map(FetchRow::from).collect())
-    }
-
-    /// How many fetches of a run failed, by class of failure.
-    ///
-    /// # Errors
-    /// When the database cannot be read.
-    pub async fn failures_of(&self, run: i64) -> Result<BTreeMap<String, u64>> {
-        let rows = sqlx::query!(
-            "SELECT coalesce(failure, '') AS \"class!: String\", count(*) AS \"count!: i64\" FROM fetch
-             WHERE run_id = ? AND state = 'failed' GROUP BY failure",
-            run
-        );
-        Ok(rows.fetch_all(&self.readers).await?.into_iter().map(|r| (r.class, r.count as u64)).collect())
     }
 
     /// How many fetches failed since an instant.

@@ -2,7 +2,7 @@
 //!
 //! * [`blocks`] and [`bars`]: every version of every bar, sealed history as
 //!   Parquet files in blobs, the newest in a small row table.
-//! * [`runs`], [`fetches`], [`payloads`]: what was asked, what came back, byte for byte.
+//! * [`runs`], [`fetches`], [`answers`], [`payloads`]: what was asked, what came back, byte for byte.
 //! * [`lists`]: what sources list, and calls counted by the day.
 //! * [`quarantine`], [`excuses`]: what is not believed, and what a person accepted.
 //! * [`rebasing`]: when the past of a series was collected again on another basis.
@@ -12,6 +12,7 @@
 //!
 //! What it is not: a cache. Nothing here can be thrown away and rebuilt.
 
+pub mod answers;
 pub mod bars;
 pub mod blocks;
 pub mod error;
@@ -67,6 +68,7 @@ impl Store {
             .foreign_keys(true)
             .pragma("mmap_size", "1073741824")
             .pragma("cache_size", "-32768")
+            .pragma("wal_autocheckpoint", "4000")
             .busy_timeout(std::time::Duration::from_secs(10));
         let mut connection = options.clone().connect().await?;
         sqlx::migrate!().run(&mut connection).await.map_err(|e| StoreError::from_migration(&path, e))?;
@@ -77,7 +79,8 @@ impl Store {
         )
             .fetch_one(&mut connection)
             .await?;
-        let writer = writer::Writer::start(connection, Timestamp(last.unwrap_or(i64::MIN)));
+        let fetches = sqlx::query_scalar!("SELECT max(id) AS \"id: i64\" FROM fetch").fetch_one(&mut connection).await?;
+        let writer = writer::Writer::start(connection, Timestamp(last.unwrap_or(i64::MIN)), fetches.unwrap_or(0));
         Ok(Store { readers, writer, _lock: Arc::new(lock) })
     }
 

@@ -18,7 +18,7 @@ pub struct NewListFetch {
     /// The bytes of the answer; of several pages, one after another.
     pub body: Option<Vec<u8>>,
     /// Rows, each a key and a JSON object; or why there are none.
-    pub rows: std::result::Result<Vec<(String, String)>, crate::fetches::Failure>,
+    pub rows: std::result::Result<Vec<(String, String)>, crate::answers::Failure>,
     /// Rows that could not be read.
     pub refused: u64,
 }
@@ -54,7 +54,7 @@ pub struct ListFetchRow {
     /// Rows that could not be read.
     pub refused: i64,
     /// Why it failed.
-    pub failure: Option<crate::fetches::Failure>,
+    pub failure: Option<crate::answers::Failure>,
 }
 
 /// A row of a list, for as long as the list said it.
@@ -91,10 +91,10 @@ impl Store {
                 Box::pin(async move {
                     let NewListFetch { source, list, request, rows, refused, .. } = fetch;
                     let size = fetch.body.map_or(0, |b| b.len() as i64);
-                    let digest = match packed {
-                        Some(packed) => Some(packed.keep(&mut *c).await?),
-                        None => None,
-                    };
+                    if let Some(packed) = &packed {
+                        packed.keep(&mut *c).await?;
+                    }
+                    let digest = packed.map(|p| p.digest);
                     let (rows, failure) = match rows {
                         Ok(rows) => (rows, None),
                         Err(failure) => (vec![], Some(failure)),
@@ -188,7 +188,7 @@ impl Store {
             payload: r.payload,
             rows: r.rows,
             refused: r.refused,
-            failure: r.failure.map(|class| crate::fetches::Failure { class, message: r.message.unwrap_or_default() }),
+            failure: r.failure.map(|class| crate::answers::Failure { class, message: r.message.unwrap_or_default() }),
         });
         Ok(row.collect())
     }

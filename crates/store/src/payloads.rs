@@ -1,14 +1,14 @@
 //! The archive of answers: the exact bytes, once each, under their SHA-256.
 
 use crate::{Result, Store, StoreError};
-use sha2::{Digest, Sha256};
+use ring::digest::SHA256;
 use sqlx::SqliteConnection;
 use std::cell::RefCell;
 
 /// The name of some bytes: their SHA-256 in hexadecimal.
 #[must_use]
 pub fn digest(body: &[u8]) -> String {
-    Sha256::digest(body).iter().map(|b| format!("{b:02x}")).collect()
+    ring::digest::digest(&SHA256, body).as_ref().iter().map(|b| format!("{b:02x}")).collect()
 }
 
 thread_local! {
@@ -17,9 +17,9 @@ thread_local! {
 
 /// An answer, compressed off the writer's time.
 pub(crate) struct Packed {
-    digest: String,
-    size: i64,
-    body: Vec<u8>,
+    pub(crate) digest: String,
+    pub(crate) size: i64,
+    pub(crate) body: Vec<u8>,
 }
 
 impl Packed {
@@ -36,12 +36,12 @@ impl Packed {
         Ok(Packed { digest: digest(body), size: body.len() as i64, body: packed })
     }
 
-    /// Keeps it, unless the same bytes are kept already; returns its name.
-    pub(crate) async fn keep(self, connection: &mut SqliteConnection) -> Result<String> {
+    /// Keeps it, unless the same bytes are kept already.
+    pub(crate) async fn keep(&self, connection: &mut SqliteConnection) -> Result<()> {
         sqlx::query!("INSERT INTO payload (digest, size, body) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", self.digest, self.size, self.body)
             .execute(connection)
             .await?;
-        Ok(self.digest)
+        Ok(())
     }
 }
 

@@ -1,10 +1,6 @@
 //! Rows that cannot be true or cannot be read, with the text they came as.
 
-use crate::{
-    Result, Store, StoreError,
-    bars::{self, Batch},
-    series::SeriesRow,
-};
+use crate::{Result, Store, StoreError, bars, series::SeriesRow};
 use mizuno_core::{Bars, Slot, Timestamp};
 use sqlx::SqliteConnection;
 
@@ -107,8 +103,7 @@ impl Store {
                 Box::pin(async move {
                     if let Some((series, bars)) = taken {
                         let fetch = sqlx::query_scalar!("SELECT fetch_id FROM quarantine WHERE id = ?", id).fetch_one(&mut *c).await?;
-                        let batch = Batch { series: series.id, interval: series.key.interval, fetch, recorded_at, bars };
-                        bars::learn(&mut *c, &batch).await?;
+                        bars::learn(&mut *c, series.id, series.key.interval, fetch, recorded_at, &bars).await?;
                     }
                     let word = if decision.taken { TAKEN } else { "refused" };
                     let row = sqlx::query!(

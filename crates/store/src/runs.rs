@@ -2,6 +2,7 @@
 
 use crate::{Result, Store, StoreError};
 use mizuno_core::Timestamp;
+use std::collections::BTreeMap;
 
 /// Why a run was started.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -51,7 +52,7 @@ macro_rules! words {
 words!(Reason { Schedule = "schedule", Request = "request", Repair = "repair", Recovery = "recovery" });
 words!(State { Running = "running", Complete = "complete", Incomplete = "incomplete", Cancelled = "cancelled", Interrupted = "interrupted" });
 
-/// A run in the ledger, with what its fetches came to.
+/// A run in the ledger.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RunRow {
     /// Its number.
@@ -70,6 +71,23 @@ pub struct RunRow {
     pub state: State,
     /// Windows planned.
     pub windows: i64,
+}
+
+/// A row of the table.
+struct Record {
+    id: i64,
+    collector: String,
+    reason: String,
+    scope: String,
+    started_at: i64,
+    ended_at: Option<i64>,
+    state: String,
+    windows: i64,
+}
+
+/// What the fetches of a run came to.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Figures {
     /// Windows answered and stored.
     pub done: i64,
     /// Windows that failed.
@@ -86,6 +104,8 @@ pub struct RunRow {
     pub bytes: i64,
     /// Requests sent.
     pub calls: i64,
+    /// How many windows failed, by class of failure.
+    pub failures: BTreeMap<String, u64>,
 }
 
 impl Store {
@@ -144,16 +164,14 @@ impl Store {
             .await
     }
 
-    /// Marks every run that was running when the process last ended, and returns them, oldest first.
+    /// Marks every run that was running when the process last ended, and returns their numbers, oldest first.
     ///
     /// # Errors
     /// When the database cannot be written.
-    pub async fn interrupt_runs(&self, now: Timestamp) -> Result<Vec<RunRow>> {
-        let running = self.runs(None, 10_000).await?.into_iter().filter(|r| r.state == State::Running);
-        let mut running: Vec<RunRow> = running.collect();
-        running.reverse();
+    pub async fn interrupt_runs(&self, now: Timestamp) -> Result<Vec<i64>> {
+        let running = sqlx::query_scalar!("SELECT id FROM run WHERE state = 'running' ORDER BY id").fetch_all(&self.readers).await?;
         for run in &running {
-            self.end_run(run.id, State::Interrupted, now).await?;
+            self.end_run(*run, State::Interrupted, now).await?;
         }
         Ok(running)
     }
@@ -176,41 +194,57 @@ impl Store {
     }
 
     async fn select_runs(&self, id: Option<i64>, collector: Option<&str>, most: i64) -> Result<Vec<RunRow>> {
-        let rows = sqlx::query!(
-            "SELECT r.id AS \"id!: i64\", r.collector AS \"collector!: String\", r.reason AS \"reason!: String\", r.scope AS \"scope!: String\",
-                 r.started_at AS \"started_at!: i64\", r.ended_at, r.state AS \"state!: String\", r.windows AS \"windows!: i64\",
-                 count(CASE WHEN f.state = 'stored' THEN 1 END) AS \"done!: i64\",
-                 count(CASE WHEN f.state = 'failed' THEN 1 END) AS \"failed!: i64\",
-                 coalesce(sum(f.bars_new), 0) AS \"bars_new!: i64\", coalesce(sum(f.bars_same), 0) AS \"bars_same!: i64\",
-                 coalesce(sum(f.restated), 0) AS \"restated!: i64\", coalesce(sum(f.refused), 0) AS \"refused!: i64\",
-                 coalesce(sum(f.payload_size), 0) AS \"bytes!: i64\", coalesce(sum(f.attempts), 0) AS \"calls!: i64\"
-             FROM (SELECT * FROM run WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR collector = ?2) ORDER BY id DESC LIMIT ?3) r
-             LEFT JOIN fetch f ON f.run_id = r.id GROUP BY r.id ORDER BY r.id DESC",
-            id, collector, most
-        )
-        .fetch_all(&self.readers)
-        .await?;
-        rows.into_iter()
-            .map(|r| {
-                Ok(RunRow {
-                    id: r.id,
-                    collector: r.collector,
-                    reason: Reason::from_word(&r.reason)?,
-                    scope: r.scope,
-                    started_at: Timestamp(r.started_at),
-                    ended_at: r.ended_at.map(Timestamp),
-                    state: State::from_word(&r.state)?,
-                    windows: r.windows,
-                    done: r.done,
-                    failed: r.failed,
-                    bars_new: r.bars_new,
-                    bars_same: r.bars_same,
-                    restated: r.restated,
-                    refused: r.refused,
-                    bytes: r.bytes,
-                    calls: r.calls,
-                })
+        let rows = sqlx::query_as!(
+            Record,
+            "SELECT * FROM run WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR collector = ?2) ORDER BY id DESC LIMIT ?3",
+            id,
+            collector,
+            most
+        );
+        let row = |r: Record| -> Result<RunRow> {
+            Ok(RunRow {
+                id: r.id,
+                reason: Reason::from_word(&r.reason)?,
+                state: State::from_word(&r.state)?,
+                collector: r.collector,
+                scope: r.scope,
+                started_at: Timestamp(r.started_at),
+                ended_at: r.ended_at.map(Timestamp),
+                windows: r.windows,
             })
-            .collect()
+        };
+        rows.fetch_all(&self.readers).await?.into_iter().map(row).collect()
+    }
+
+    /// What the fetches of a run have come to; it reads them all.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn figures(&self, run: i64) -> Result<Figures> {
+        let groups = sqlx::query!(
+            "SELECT state, failure, count(*) AS \"count!: i64\", sum(bars_new) AS \"bars_new!: i64\", sum(bars_same) AS \"bars_same!: i64\",
+                 sum(restated) AS \"restated!: i64\", sum(refused) AS \"refused!: i64\", sum(payload_size) AS \"bytes!: i64\",
+                 sum(attempts) AS \"calls!: i64\"
+             FROM fetch WHERE run_id = ? GROUP BY state, failure",
+            run
+        );
+        let mut out = Figures::default();
+        for group in groups.fetch_all(&self.readers).await? {
+            match group.state.as_str() {
+                "stored" => out.done += group.count,
+                "failed" => {
+                    out.failed += group.count;
+                    out.failures.insert(group.failure.unwrap_or_default(), group.count as u64);
+                }
+                _ => {}
+            }
+            out.bars_new += group.bars_new;
+            out.bars_same += group.bars_same;
+            out.restated += group.restated;
+            out.refused += group.refused;
+            out.bytes += group.bytes;
+            out.calls += group.calls;
+        }
+        Ok(out)
     }
 }

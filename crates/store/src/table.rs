@@ -70,6 +70,9 @@ impl Values {
     }
 }
 
+/// Fewer rows than this are packed and not compressed: the tables of a compressor for each column are larger than they are.
+const FEW: usize = 1024;
+
 /// Writes a Parquet file of such columns, a row group at a time.
 pub struct TableWriter<W: Write + Send> {
     file: SerializedFileWriter<W>,
@@ -99,7 +102,7 @@ fn schema(columns: &[Column]) -> Result<TypePtr> {
     Ok(Arc::new(Type::group_type_builder("bars").with_fields(fields).build()?))
 }
 
-fn properties(columns: &[Column]) -> Result<WriterPropertiesPtr> {
+fn properties(columns: &[Column], rows: usize) -> Result<WriterPropertiesPtr> {
     let mut builder = WriterProperties::builder();
     for column in columns.iter().filter(|c| matches!(c.kind, Kind::Word(_))) {
         let path = ColumnPath::from(column.name);
@@ -108,7 +111,7 @@ fn properties(columns: &[Column]) -> Result<WriterPropertiesPtr> {
     Ok(Arc::new(
         builder
             .set_writer_version(WriterVersion::PARQUET_2_0)
-            .set_compression(Compression::ZSTD(ZstdLevel::try_new(1)?))
+            .set_compression(if rows < FEW { Compression::UNCOMPRESSED } else { Compression::ZSTD(ZstdLevel::try_new(1)?) })
             .set_dictionary_enabled(false)
             .set_encoding(Encoding::DELTA_BINARY_PACKED)
             .set_statistics_enabled(EnabledStatistics::None)
@@ -119,12 +122,12 @@ fn properties(columns: &[Column]) -> Result<WriterPropertiesPtr> {
 }
 
 impl<W: Write + Send> TableWriter<W> {
-    /// Begins a file on `sink`.
+    /// Begins a file on `sink` that will have about so many rows.
     ///
     /// # Errors
     /// When the sink refuses.
-    pub fn new(sink: W, columns: &[Column]) -> Result<Self> {
-        let file = SerializedFileWriter::new(sink, schema(columns)?, properties(columns)?)?;
+    pub fn new(sink: W, columns: &[Column], rows: usize) -> Result<Self> {
+        let file = SerializedFileWriter::new(sink, schema(columns)?, properties(columns, rows)?)?;
         Ok(TableWriter { file, kinds: columns.iter().map(|c| c.kind.clone()).collect() })
     }
 

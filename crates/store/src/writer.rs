@@ -38,7 +38,7 @@ struct Ended {
 const GROUP: usize = 64;
 
 /// A commit costs more than most jobs: transactions begin no closer together than this, so that several share one ...
-const PACE: Duration = Duration::from_millis(20);
+const PACE: Duration = Duration::from_millis(40);
 /// ... unless so many jobs wait already ...
 const MANY: usize = 4;
 /// ... or nobody else came the last time. Who writes alone, one job after another, then waits for nobody so many times.
@@ -53,13 +53,20 @@ enum Message {
 pub(crate) struct Writer {
     jobs: mpsc::Sender<Message>,
     last: Arc<AtomicI64>,
+    fetches: Arc<AtomicI64>,
 }
 
 impl Writer {
-    pub(crate) fn start(connection: SqliteConnection, last: Timestamp) -> Writer {
+    /// `last` is the latest instant recorded, `fetches` the highest number of a fetch.
+    pub(crate) fn start(connection: SqliteConnection, last: Timestamp, fetches: i64) -> Writer {
         let (jobs, inbox) = mpsc::channel(256);
         tokio::spawn(run(connection, inbox));
-        Writer { jobs, last: Arc::new(AtomicI64::new(last.0)) }
+        Writer { jobs, last: Arc::new(AtomicI64::new(last.0)), fetches: Arc::new(AtomicI64::new(fetches)) }
+    }
+
+    /// The number of the next fetch: its bars are written with it, and before its row.
+    pub(crate) fn next_fetch(&self) -> i64 {
+        self.fetches.fetch_add(1, Ordering::SeqCst) + 1
     }
 
     /// The next instant to record something at: `now`, or just after the last one when the clock stood still.

@@ -5,7 +5,7 @@ mod common;
 
 use common::{NOW, WHOLE, key, opened};
 use mizuno_core::{Bar, Bars, Interval, Price, Slot, Timestamp, Volume};
-use mizuno_store::{Store, StoreError, fetches::Understood};
+use mizuno_store::{Store, StoreError, answers::Understood};
 use sqlx::{ConnectOptions, Connection, Executor, migrate::Migrator, sqlite::SqliteConnectOptions};
 use std::path::Path;
 use tempfile::TempDir;

@@ -3,7 +3,7 @@
 use mizuno_core::{Slot, Timestamp};
 use mizuno_store::{
     Store,
-    fetches::{Answer, AnsweredPage, Failure},
+    answers::{Answer, AnsweredPage, Failure},
     lists::{ListChanges, NewListFetch},
     runs::Reason,
 };
@@ -109,5 +109,5 @@ async fn every_page_of_an_answer_is_kept_in_order_and_once() {
     assert_eq!(store.answered_pages(&row).await.unwrap(), pages);
     let digests: Vec<_> = store.pages(&row).await.unwrap().into_iter().map(|p| (p.payload.unwrap(), p.size)).collect();
     assert_eq!(digests[0], digests[2], "the same bytes are kept once");
-    assert_eq!(store.run(run).await.unwrap().calls, 4);
+    assert_eq!(store.figures(run).await.unwrap().calls, 4);
 }

@@ -6,12 +6,14 @@ use common::{NOW, WHOLE, instrument, key, opened};
 use mizuno_core::{Bar, Bars, Instrument, Interval, Price, Slot, Spans, Timestamp, Volume, bar::Learned};
 use mizuno_store::{
     Store, StoreError,
-    fetches::{Answer, AnsweredPage, Failure, Filter, Understood},
+    answers::{Answer, AnsweredPage, Failure, Understood},
+    fetches::Filter,
     quarantine::Suspect,
     runs::{Reason, State},
     series::SeriesRow,
 };
 use proptest::prelude::*;
+use sqlx::Connection;
 use std::collections::BTreeMap;
 
 /// Minute bars with the given slots (in minutes after the hour) and prices.
@@ -118,6 +120,63 @@ async fn an_answer_is_kept_in_two_steps_and_can_be_replayed_between_them() {
 }
 
 #[tokio::test]
+async fn an_answer_and_what_it_says_are_kept_at_once() {
+    let (dir, store, series, run) = opened(Interval::MINUTE).await;
+    let mut whole = answer(run, series.id, b"page one");
+    let first = whole.pages[0].clone();
+    whole.pages.push(AnsweredPage { part: Some("bid".into()), request: "GET http://127.0.0.1/bars/KBF?page=2".into(), ..first });
+    whole.pages.push(AnsweredPage { body: None, status: Some(204), ..whole.pages[1].clone() });
+    let suspect = Suspect { slot: None, page: 1, line: 7, flaw: "unreadable".into(), text: "x,y".into() };
+    let understood = Understood { rows: 3, bars: minutes([(1, 10), (2, 20)]), suspects: vec![suspect.clone()], unfinished: 1 };
+    let row = store.keep(whole.clone(), Interval::MINUTE, understood.clone(), NOW).await.unwrap();
+    assert_eq!((row.state.as_str(), row.rows, row.learned.new, row.refused, row.unfinished), ("stored", 3, 2, 1, 1));
+    assert_eq!(row.payload_size, 16, "of both bodies");
+    assert_eq!(store.fetch(row.id).await.unwrap(), row);
+    assert_eq!(store.answered_pages(&row).await.unwrap(), whole.pages);
+    assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap(), understood.bars);
+    assert_eq!(store.quarantine(Some(series.id), 10).await.unwrap()[0].suspect, suspect);
+    assert!(store.to_replay().await.unwrap().is_empty());
+
+    store.close().await;
+    drop(store);
+    let store = Store::open(dir.path()).await.unwrap();
+    let again = store.keep(whole, Interval::MINUTE, understood, NOW).await.unwrap();
+    assert_eq!((again.id, again.learned.new, again.learned.same), (row.id + 1, 0, 2), "numbers go on after a restart");
+}
+
+#[tokio::test]
+async fn where_a_block_is_damaged_answers_are_kept_and_other_series_go_on() {
+    let (dir, store, series, run) = opened(Interval::MINUTE).await;
+    store.put_instruments(vec![instrument("KBF"), instrument("OXB")], None).await.unwrap();
+    let other = store.ensure_series(vec![key("OXB", Interval::MINUTE)]).await.unwrap().remove(0);
+    let bars = minutes((0..300).map(|m| (m, 100 + m)));
+    learn(&store, &series, 1, bars.clone()).await;
+    store.close().await;
+    drop(store);
+    let path = format!("sqlite:{}", dir.path().join("mizuno.db").display());
+    let mut database = sqlx::SqliteConnection::connect(&path).await.unwrap();
+    sqlx::query("UPDATE block SET body = x'00ff'").execute(&mut database).await.unwrap();
+    database.close().await.unwrap();
+
+    let store = Store::open(dir.path()).await.unwrap();
+    let understood = Understood { rows: 300, bars, ..Understood::default() };
+    let at_once = store.keep(answer(run, series.id, b"at once"), Interval::MINUTE, understood.clone(), NOW).await.unwrap();
+    let row = store.keep_answer(answer(run, series.id, b"in two steps")).await.unwrap();
+    let in_two = store.keep_understood(row, Interval::MINUTE, understood.clone(), NOW).await.unwrap();
+    for (row, body) in [(at_once, &b"at once"[..]), (in_two, b"in two steps")] {
+        let failure = row.failure.clone().unwrap();
+        assert_eq!((row.state.as_str(), failure.class.as_str()), ("failed", "not-stored"));
+        assert!(failure.message.contains("the answer is kept") && failure.message.contains("block 1 cannot be read"), "{failure:?}");
+        assert_eq!(store.fetch(row.id).await.unwrap(), row);
+        assert_eq!(store.payload(&row.payload.unwrap()).await.unwrap(), body);
+    }
+    let kept = store.keep(answer(run, other.id, b"another series"), Interval::MINUTE, understood, NOW).await.unwrap();
+    assert_eq!((kept.state.as_str(), kept.learned.new), ("stored", 300));
+    let refused = store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap_err();
+    assert!(refused.to_string().contains("block 1 cannot be read"), "{refused}");
+}
+
+#[tokio::test]
 async fn the_same_bytes_are_kept_once_and_failures_are_kept_too() {
     let (_dir, store, series, run) = opened(Interval::MINUTE).await;
     let failure = Failure { class: "wrong-content".into(), message: "got a web page".into() };
@@ -131,7 +190,8 @@ async fn the_same_bytes_are_kept_once_and_failures_are_kept_too() {
     assert_eq!(failed.iter().map(|f| f.id).collect::<Vec<_>>(), [second.id, first.id]);
     store.end_run(run, State::Incomplete, NOW).await.unwrap();
     let run = store.run(run).await.unwrap();
-    assert_eq!((run.state, run.failed, run.done, run.bytes), (State::Incomplete, 2, 0, 12));
+    let figures = store.figures(run.id).await.unwrap();
+    assert_eq!((run.state, figures.failed, figures.done, figures.bytes), (State::Incomplete, 2, 0, 12));
 }
 
 #[tokio::test]
@@ -143,7 +203,7 @@ async fn runs_that_were_cut_short_are_marked_and_returned() {
     drop(store);
     let store = Store::open(dir.path()).await.unwrap();
     let cut = store.interrupt_runs(NOW).await.unwrap();
-    assert_eq!(cut.iter().map(|r| r.id).collect::<Vec<_>>(), [run]);
+    assert_eq!(cut, [run]);
     assert_eq!(store.run(run).await.unwrap().state, State::Interrupted);
     assert_eq!(store.run(ended).await.unwrap().state, State::Complete);
     assert!(store.interrupt_runs(NOW).await.unwrap().is_empty());

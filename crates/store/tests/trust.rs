@@ -6,7 +6,7 @@ use common::{NOW, WHOLE, opened};
 use mizuno_core::{Bar, Bars, Interval, Price, Slot, Span, Timestamp, gap::Outcome};
 use mizuno_store::{
     Store, StoreError,
-    fetches::{Answer, AnsweredPage, Failure, Understood},
+    answers::{Answer, AnsweredPage, Failure, Understood},
     quarantine::{Decision, Suspect},
     series::SeriesRow,
 };
@@ -115,6 +115,6 @@ async fn only_what_touches_the_spans_asked_about_is_read_of_the_ledger() {
     assert_eq!(asked(&[(series.id, 60..60)]).await.len(), 0, "nothing touches an empty span");
     assert_eq!(asked(&[(series.id, i64::MIN..i64::MAX)]).await.len(), 101);
     assert!(asked(&[(series.id + 1, 0..1000)]).await.is_empty() && asked(&[]).await.is_empty());
-    assert_eq!(store.failures_of(run).await.unwrap().into_iter().collect::<Vec<_>>(), [("timed-out".to_owned(), 1)]);
+    assert_eq!(store.figures(run).await.unwrap().failures.into_iter().collect::<Vec<_>>(), [("timed-out".to_owned(), 1)]);
     assert_eq!((store.failed_since(NOW).await.unwrap(), store.failed_since(store.last_recorded()).await.unwrap()), (1, 0));
 }

@@ -23,7 +23,7 @@ impl ParquetEncoder {
             optional: *c == Column::Volume,
         };
         let columns: Vec<_> = layout.columns.iter().map(column).collect();
-        let table = TableWriter::new(vec![], &columns).map_err(|e| e.to_string())?;
+        let table = TableWriter::new(vec![], &columns, usize::MAX).map_err(|e| e.to_string())?;
         Ok(ParquetEncoder { table, columns: layout.columns.clone() })
     }
 }

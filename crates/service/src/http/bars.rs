@@ -83,7 +83,7 @@ pub(super) async fn serve_bars(
     let columns = Column::list(ask.columns.as_deref(), key.interval, golden)?;
     let zone = ask.zone.as_deref().map(zone).transpose()?;
     let all = desk.store.series().await?;
-    let (reading, rows, state) = if golden {
+    let (mut reading, rows, state) = if golden {
         let lineup = desk.lineup(&setup, &key, as_of).await?;
         if lineup.parts.is_empty() {
             let why: Vec<String> = lineup.left_out.iter().map(|l| format!("{}: {}", l.source, l.why)).collect();
@@ -109,8 +109,10 @@ pub(super) async fn serve_bars(
     let (price_scale, volume_scale) = reading.scales();
     let layout = Layout { format, columns, interval: key.interval, zone, price_scale, volume_scale, sources };
 
+    // What cannot be read at all is refused with the reason, which a broken stream could not tell.
+    let first = reading.next().await?;
     let (pieces, body) = mpsc::channel(2);
-    tokio::spawn(stream(reading, layout, pieces));
+    tokio::spawn(stream(first, reading, layout, pieces));
     let mut response = HttpResponse::Ok();
     response
         .content_type(format.media_type())
@@ -127,6 +129,9 @@ pub(super) async fn serve_bars(
     Ok(response.streaming(ReceiverStream::new(body)))
 }
 
+/// Bars, and the places of their sources where these are several.
+type Piece = (Bars, Vec<u16>);
+
 /// What is read: a series as its source tells it, or the best of several.
 enum Reader {
     One(Reading),
@@ -141,27 +146,28 @@ impl Reader {
         }
     }
 
-    /// The next bars, with the places of their sources.
-    async fn next(&mut self) -> Result<Option<(Bars, Vec<u16>)>, String> {
+    /// The next bars.
+    async fn next(&mut self) -> Result<Option<Piece>, ServiceError> {
         match self {
-            Reader::One(one) => Ok(one.next().await.map_err(|e| e.to_string())?.map(|bars| (bars, vec![]))),
-            Reader::Golden(golden) => Ok(golden.next().await.map_err(|e| e.to_string())?.map(|made| (made.bars, made.from))),
+            Reader::One(one) => Ok(one.next().await?.map(|bars| (bars, vec![]))),
+            Reader::Golden(golden) => Ok(golden.next().await?.map(|made| (made.bars, made.from))),
         }
     }
 }
 
 /// Writes the file a batch at a time; memory holds a batch or two, however long the answer.
-async fn stream(mut reading: Reader, layout: Layout, pieces: mpsc::Sender<Result<Bytes, std::io::Error>>) {
+async fn stream(mut next: Option<Piece>, mut reading: Reader, layout: Layout, pieces: mpsc::Sender<Result<Bytes, std::io::Error>>) {
     let send = async |piece: Vec<u8>| piece.is_empty() || matches!(pieces.send_timeout(Ok(piece.into()), PATIENCE).await, Ok(()));
     let work = async {
         let mut encoder = encode::encoder(layout)?;
         let mut out = vec![];
         encoder.begin(&mut out)?;
-        while let Some((bars, from)) = reading.next().await? {
+        while let Some((bars, from)) = next {
             encoder.bars(&bars, &from, &mut out)?;
             if !send(std::mem::take(&mut out)).await {
                 return Err("the reader went away".to_owned());
             }
+            next = reading.next().await.map_err(|e| e.to_string())?;
         }
         encoder.finish(&mut out)?;
         send(out).await;

@@ -34,7 +34,7 @@ pub(super) async fn list_runs(desk: Data<Desk>, which: Query<Which>) -> Result<J
     }
     let mut out = vec![];
     for row in desk.store.runs(which.collector.as_deref(), which.most.unwrap_or(50)).await? {
-        out.push(desk.shown_run(row.id).await?);
+        out.push(desk.shown(&row).await?);
     }
     Ok(Json(out))
 }

@@ -92,7 +92,7 @@ async fn collector(desk: &Desk, setup: &Setup, name: &str, views: &[View<'_>], n
     let last = desk.store.runs(Some(name), 1).await?.into_iter().next();
     let late = !desk.live.is_running(name) && schedule::is_late(&post, now, last.as_ref().map(|r| (r.started_at, r.state)));
     let last = match last {
-        Some(run) => Some(desk.shown_run(run.id).await?),
+        Some(run) => Some(desk.shown(&run).await?),
         None => None,
     };
     Ok(CollectorStatus {

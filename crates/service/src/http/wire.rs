@@ -5,11 +5,10 @@ use mizuno_core::SeriesKey;
 use mizuno_store::{
     excuses::ExcuseRow,
     fetches::{FetchRow, PageRow},
-    runs::RunRow,
+    runs::{Figures, RunRow},
 };
-use std::collections::BTreeMap;
 
-pub(crate) fn run(row: &RunRow, failures: BTreeMap<String, u64>) -> mizuno_api::Run {
+pub(crate) fn run(row: &RunRow, figures: Figures) -> mizuno_api::Run {
     mizuno_api::Run {
         id: row.id,
         collector: row.collector.clone(),
@@ -18,19 +17,19 @@ pub(crate) fn run(row: &RunRow, failures: BTreeMap<String, u64>) -> mizuno_api::
         started_at: row.started_at.to_string(),
         ended_at: row.ended_at.map(|t| t.to_string()),
         windows: row.windows as u64,
-        done: row.done as u64,
-        failed: row.failed as u64,
-        bars_new: row.bars_new as u64,
-        bars_same: row.bars_same as u64,
-        restated: row.restated as u64,
-        refused: row.refused as u64,
-        bytes: row.bytes as u64,
-        calls: row.calls as u64,
+        done: figures.done as u64,
+        failed: figures.failed as u64,
+        bars_new: figures.bars_new as u64,
+        bars_same: figures.bars_same as u64,
+        restated: figures.restated as u64,
+        refused: figures.refused as u64,
+        bytes: figures.bytes as u64,
+        calls: figures.calls as u64,
         calls_in_last_minute: None,
         calls_a_minute: None,
         rate: None,
         seconds_left: None,
-        failures,
+        failures: figures.failures,
     }
 }
 

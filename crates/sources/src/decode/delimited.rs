@@ -1,6 +1,7 @@
 //! Delimited text.
 
 use super::{
+    records::Records,
     rows::{Row, Sink, find},
     unreadable,
 };
@@ -8,7 +9,6 @@ use crate::{
     Failure,
     failure::{Class, excerpt},
 };
-use csv::{ByteRecord, ReaderBuilder};
 use mizuno_config::profile::Answer;
 use std::borrow::Cow;
 
@@ -20,27 +20,18 @@ pub(super) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sin
     let table = after_lines(body, answer.skip_lines)
         .map(|table| before_lines(table, answer.skip_last_lines))
         .ok_or_else(|| unreadable(format!("the answer ends within the {} lines above the header: {}", answer.skip_lines, excerpt(body))))?;
-    let mut reader = ReaderBuilder::new()
-        .delimiter(answer.separator as u8)
-        .comment(answer.comment.map(|c| c as u8))
-        .flexible(true)
-        .has_headers(false)
-        .buffer_capacity(table.len().clamp(1, 1 << 16))
-        .from_reader(table);
-    let broken = |e: csv::Error| unreadable(format!("the answer is not delimited text: {e}"));
     let above = u64::from(answer.skip_lines);
-    let mut record = ByteRecord::new();
+    let mut records = Records::new(table, answer.separator as u8, answer.comment.map(|c| c as u8));
     let mut places: Option<Vec<usize>> = None;
     let mut width = 0;
-    while reader.read_byte_record(&mut record).map_err(broken)? {
-        let (begin, line) = record.position().map_or((0, 0), |p| (p.byte() as usize, p.line()));
-        let number = line + above;
+    while let Some(record) = records.next() {
+        let number = record.line + above;
         let places = match &places {
             Some(places) => places,
             None => {
                 width = record.len();
                 let names: Vec<Cow<'_, [u8]>> = match answer.header {
-                    true => record.iter().map(Cow::Borrowed).collect(),
+                    true => (0..width).filter_map(|at| record.get(at)).map(Cow::Borrowed).collect(),
                     false => (1..=width).map(|n| Cow::Owned(n.to_string().into_bytes())).collect(),
                 };
                 let found = places.insert(find(&names, wanted, number)?);
@@ -50,10 +41,9 @@ pub(super) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sin
                 found
             }
         };
-        let end = (reader.position().byte() as usize).min(table.len());
         if record.len() < width {
             let why = format!("has {} fields where the header has {width}", record.len());
-            sink(Row { number, text: &table[begin..end], fields: Err(why) });
+            sink(Row { number, text: record.text, fields: Err(why) });
             continue;
         }
         // Seven columns at most for a bar; a longer list pays for its own vector.
@@ -61,10 +51,10 @@ pub(super) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sin
         let field = |place: usize| record.get(place).map(|f| Cow::Borrowed(f.trim_ascii()));
         if places.len() <= few.len() {
             places.iter().zip(&mut few).for_each(|(place, slot)| *slot = field(*place));
-            sink(Row { number, text: &table[begin..end], fields: Ok(&few[..places.len()]) });
+            sink(Row { number, text: record.text, fields: Ok(&few[..places.len()]) });
         } else {
             let many: Vec<_> = places.iter().map(|place| field(*place)).collect();
-            sink(Row { number, text: &table[begin..end], fields: Ok(&many) });
+            sink(Row { number, text: record.text, fields: Ok(&many) });
         }
     }
     if places.is_none() && answer.header {

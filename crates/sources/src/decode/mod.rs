@@ -9,6 +9,7 @@ mod html;
 mod icalendar;
 mod json;
 mod list;
+mod records;
 mod rows;
 mod unpack;
 
