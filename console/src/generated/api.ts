@@ -721,7 +721,7 @@ export interface components {
              * @description How many.
              */
             count: number;
-            /** @description `late`, `failed`, `paused`, `missing`, `quarantined`, `suspicious`, `held-back` or `restated`. */
+            /** @description `late`, `failed`, `paused`, `missing`, `quarantined`, `damaged`, `suspicious`, `held-back` or `restated`. */
             kind: string;
             /** @description Whether it needs a person; otherwise it is only to be known. */
             needs_a_person: boolean;

@@ -45,7 +45,7 @@ pub struct Status {
 /// One thing that needs a person.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Concern {
-    /// `late`, `failed`, `paused`, `missing`, `quarantined`, `suspicious`, `held-back` or `restated`.
+    /// `late`, `failed`, `paused`, `missing`, `quarantined`, `damaged`, `suspicious`, `held-back` or `restated`.
     pub kind: String,
     /// Whether it needs a person; otherwise it is only to be known.
     pub needs_a_person: bool,

@@ -80,10 +80,12 @@ async fn a_damaged_block_concerns_its_series_and_nothing_else() {
     assert_eq!(service.text("/bars?series=OXB/1d/harbour").await, before, "another series is as it was");
     let refused = service.cli(&["bars", "KBF/1d/harbour"]);
     assert!(refused.code != 0 && refused.err.contains("cannot be read"), "{refused:?}");
-    for page in [["status"], ["gaps"], ["checks"], ["runs"]] {
-        let said = service.cli(&page);
+    for page in [&["status"][..], &["gaps"], &["checks"], &["runs"], &["findings"]] {
+        let said = service.cli(page);
         assert!([0, 3].contains(&said.code), "{page:?} {said:?}");
     }
+    let status = service.cli(&["status"]).out;
+    assert!(status.contains("DAMAGED") && status.contains("1 series cannot be read: KBF/1d/harbour: block"), "{status}");
     assert_eq!(service.stop(), Some(0));
     let service = bench.serve();
     assert_eq!(service.text("/bars?series=OXB/1d/harbour").await, before, "it starts all the same");

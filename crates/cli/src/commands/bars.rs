@@ -117,7 +117,9 @@ async fn copy(response: Response, mut to: impl Write) -> Result<u64, Failure> {
     let mut stream = response.bytes_stream();
     let mut bytes = 0;
     while let Some(piece) = stream.next().await {
-        let piece = piece.map_err(|_| Failure::new("the answer broke off before its end, and what was written is not whole; the log of the service says why"))?;
+        let piece = piece.map_err(|_| {
+            Failure::new("the answer broke off before its end, and what was written is not whole; the log of the service says why")
+        })?;
         bytes += piece.len() as u64;
         match to.write_all(&piece) {
             Err(e) if e.kind() == io::ErrorKind::BrokenPipe => return Ok(bytes),

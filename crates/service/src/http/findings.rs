@@ -3,6 +3,7 @@
 use super::problem::Refusal;
 use crate::{
     desk::Desk,
+    error::ServiceError,
     findings::{Judged, offer_of},
     moments,
     setup::Setup,
@@ -62,7 +63,11 @@ pub(super) async fn list_findings(desk: Data<Desk>, which: Query<Which>) -> Resu
     let known = desk.known(&setup, Timestamp::MAX).await?;
     let mut found: Vec<(&SeriesRow, Judged)> = vec![];
     for row in all.iter().filter(wanted) {
-        let of_row = desk.findings(&setup, row, &known).await?;
+        let of_row = match desk.findings(&setup, row, &known).await {
+            // One that cannot be read is told of by the status; the others are looked at all the same.
+            Err(ServiceError::Store(error)) if error.is_of_the_series() && which.series.is_none() => continue,
+            judged => judged?,
+        };
         found.extend(of_row.into_iter().map(|judged| (row, judged)));
     }
     found.retain(|(_, j)| which.check.as_deref().is_none_or(|w| w == j.finding.check.word()));

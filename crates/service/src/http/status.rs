@@ -4,6 +4,7 @@ use super::problem::Refusal;
 use crate::{
     basis::HELD_BACK,
     desk::Desk,
+    error::ServiceError,
     schedule,
     setup::Setup,
     views::{View, sum},
@@ -129,7 +130,13 @@ async fn concerns(
         }
     };
     let late: Vec<&str> = collectors.iter().filter(|c| c.late).map(|c| c.name.as_str()).collect();
-    add("late", late.len() as u64, format!("{} should have run and did not", late.join(", ")), "collect it now", "mizuno status");
+    add(
+        "late",
+        late.len() as u64,
+        format!("{} should have run and did not", late.join(", ")),
+        "collect it now",
+        &format!("mizuno collect {}", late.first().unwrap_or(&"")),
+    );
     let day_ago = now.plus(-mizuno_core::time::DAY);
     let failed = desk.store.failed_since(day_ago).await?;
     add(
@@ -186,7 +193,14 @@ async fn concerns(
         "look at the rows, then repair or excuse them",
         "mizuno quarantine",
     );
-    let (doubts, notices, series) = suspicions(desk, setup, views).await?;
+    let Suspicions { doubts, notices, series, damaged } = suspicions(desk, setup, views).await?;
+    add(
+        "damaged",
+        damaged.len() as u64,
+        format!("{} cannot be read: {}", counted(damaged.len() as u64, "series", "series"), damaged[..damaged.len().min(3)].join("; ")),
+        "check the disk, then put a copy of the data directory back; what sources say meanwhile is kept",
+        "mizuno fetches --failed",
+    );
     let what = format!("{} and {} in {series} series", counted(doubts, "doubt", "doubts"), counted(notices, "notice", "notices"));
     add("suspicious", doubts + notices, what, "see what other sources say, then accept them with a note", "mizuno findings");
     let held_back = desk.store.quarantine(None, i64::MAX).await?;
@@ -202,25 +216,36 @@ async fn concerns(
     Ok(out)
 }
 
-/// Doubts and notices that nobody accepted, and in how many series. Series under collection are told of as they
-/// were before, so that a load of thousands is not examined at every look.
-async fn suspicions(desk: &Desk, setup: &Setup, views: &[View<'_>]) -> Result<(u64, u64, u64), Refusal> {
+/// Doubts and notices that nobody accepted, in how many series, and which series cannot be read, and why.
+#[derive(Default)]
+struct Suspicions {
+    doubts: u64,
+    notices: u64,
+    series: u64,
+    damaged: Vec<String>,
+}
+
+/// Series under collection are told of as they were before, so that a load of thousands is not examined at every look.
+async fn suspicions(desk: &Desk, setup: &Setup, views: &[View<'_>]) -> Result<Suspicions, Refusal> {
     let known = desk.known(setup, Timestamp::MAX).await?;
-    let (mut doubts, mut notices, mut series) = (0, 0, 0);
+    let mut out = Suspicions::default();
     for view in views {
         let found = match desk.live.is_running(&view.post.collector.name) {
             true => desk.examined.last(view.row.id),
-            false => {
-                let judged = desk.findings(setup, &view.row, &known).await?;
-                judged.into_iter().filter(|j| !j.accepted).map(|j| j.finding).collect()
-            }
+            false => match desk.findings(setup, &view.row, &known).await {
+                Err(ServiceError::Store(error)) if error.is_of_the_series() => {
+                    out.damaged.push(format!("{}: {error}", view.row.key));
+                    continue;
+                }
+                judged => judged?.into_iter().filter(|j| !j.accepted).map(|j| j.finding).collect(),
+            },
         };
         let doubted = found.iter().filter(|f| f.check.severity() == Severity::Doubt).count() as u64;
-        doubts += doubted;
-        notices += found.len() as u64 - doubted;
-        series += u64::from(!found.is_empty());
+        out.doubts += doubted;
+        out.notices += found.len() as u64 - doubted;
+        out.series += u64::from(!found.is_empty());
     }
-    Ok((doubts, notices, series))
+    Ok(out)
 }
 
 /// What a source changed is taken, and only to be known.
