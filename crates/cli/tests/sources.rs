@@ -131,6 +131,9 @@ async fn a_changed_configuration_is_taken_up_and_a_broken_one_is_not() {
     let schedule = service.cli(&["schedule"]);
     assert!(schedule.out.contains("2025-04-14 09:00, 2025-04-21 09:00, 2025-04-28 09:00"), "the venue's clock: {}", schedule.out);
     // It was due before anybody knew of it, and is caught up by itself.
+    while service.get("/runs?collector=weekly").await.as_array().unwrap().is_empty() {
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    }
     service.settled().await;
     assert_eq!(service.cli(&["collect", "weekly"]).code, 0);
 
