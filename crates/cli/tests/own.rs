@@ -4,7 +4,9 @@
 mod common;
 
 use common::Bench;
+use mizuno_core::{Interval, Timestamp, TradeDate};
 use mizuno_sim::faults::Faults;
+use sqlx::{Connection, SqliteConnection};
 use std::sync::{
     Arc, Mutex,
     atomic::{AtomicU32, Ordering},
@@ -111,6 +113,57 @@ async fn a_source_that_knows_only_the_name_of_the_time_is_asked_by_it() {
     assert!(service.cli(&["gaps", "--source", "own"]).err.contains("no gaps"), "one series under two names");
     let line = service.cli(&["lineage", "TRN/1d/own@2025-01-31"]);
     assert!(line.out.contains("/GUL?") && line.out.contains("2025-01-31,10.00"), "{}", line.out);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_large_answer_is_kept_before_what_it_says_and_understood_again_after_a_kill() {
+    let bench = Bench::new(Faults::default());
+    let calendar = bench.world.market.calendar().clone();
+    let asked = Arc::new(AtomicU32::new(0));
+    let count = asked.clone();
+    // Every minute of the days asked for, with a remark of a kilobyte: more than a megabyte an answer.
+    let remark = "n".repeat(1_000);
+    let base = bench.talking(move |path, _, _| {
+        count.fetch_add(1, Ordering::SeqCst);
+        let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).and_then(|t| t.parse::<TradeDate>().ok());
+        let (Some(from), Some(to)) = (date("from="), date("to=")) else { return (400, "from and to".to_owned()) };
+        let mut out = "time,o,h,l,c,v,remark\n".to_owned();
+        for span in calendar.between(from..to.plus(1)).iter().flat_map(|s| s.slots(Interval::MINUTE)) {
+            for slot in (span.start.0..span.end.0).step_by(60_000_000) {
+                out += &format!("{},10.00,11.00,9.00,10.50,100,{remark}\n", Timestamp(slot));
+            }
+        }
+        (200, out)
+    });
+    let form =
+        profile(&base, "", "get = \"/{symbol}{?from,to}\"").replace("\"1d\"", "\"1m\"").replace("span_days = 60", "span_days = 3650");
+    let form = form.replace("time = \"date\"", "time = \"time\"").replace("}\nstamp = \"%Y-%m-%d\"", "}\nstamp = \"rfc3339\"");
+    bench.write("sources/own.toml", &form);
+    collector(&bench, "2025-04-01", "KBF", "");
+    bench.change("collectors/own.toml", "interval = \"1d\"", "interval = \"1m\"");
+    let service = bench.serve();
+    let said = service.cli(&["collect", "own"]);
+    assert_eq!(said.code, 0, "{said:?}");
+    let fetches = service.get("/fetches").await;
+    let fetch = fetches.as_array().unwrap().iter().max_by_key(|f| f["payload_bytes"].as_u64()).unwrap().clone();
+    assert!(fetch["state"] == "stored" && fetch["payload_bytes"].as_u64() > Some(1 << 20), "{fetch}");
+    let before = service.text("/bars?series=KBF/1m/own").await;
+    assert!(before.lines().count() > 1_500, "{}", before.lines().count());
+    let line = service.cli(&["lineage", "KBF/1m/own@2025-04-08T03:00:00Z"]);
+    assert!(line.out.contains("2025-04-08T03:00:00Z,10.00,11.00"), "{}", line.out);
+    assert_eq!(service.stop(), Some(0));
+
+    // As a kill between its two steps leaves it.
+    let path = format!("sqlite:{}", bench.data().join("mizuno.db").display());
+    let mut database = SqliteConnection::connect(&path).await.unwrap();
+    for sql in ["DELETE FROM block", "DELETE FROM tail", "UPDATE fetch SET state = 'answered', rows = 0, bars_new = 0"] {
+        sqlx::query(sql).execute(&mut database).await.unwrap();
+    }
+    database.close().await.unwrap();
+    let calls = asked.load(Ordering::SeqCst);
+    let service = bench.serve();
+    assert_eq!(service.text("/bars?series=KBF/1m/own").await, before);
+    assert_eq!(asked.load(Ordering::SeqCst), calls, "the network was not needed");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -134,3 +134,57 @@ pub(crate) fn spoken(interval: Interval, venue: &Venue, span: &Span) -> String {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use mizuno_core::Side;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// What we call a gap, we understand; whatever its series is called.
+        #[test]
+        fn the_id_of_a_gap_reads_back(
+            symbol in "[A-Z][A-Z0-9.-]{0,8}",
+            source in "[a-z][a-z0-9-]{0,9}",
+            side in prop::sample::select(vec![Side::Trade, Side::Bid, Side::Ask, Side::Mid]),
+            seconds in prop::option::of(prop::sample::select(vec![1u32, 5, 60, 300, 3_600])),
+            day in -10_000i64..40_000,
+            second in 0i64..86_400,
+        ) {
+            let (interval, slot) = match seconds {
+                None => (Interval::Daily, Slot(day)),
+                Some(seconds) => (Interval::Intraday { seconds }, Slot((day * 86_400 + second) * 1_000_000)),
+            };
+            let key = SeriesKey { symbol, interval, side, source };
+            prop_assert_eq!(parse_gap_id(&gap_id(&key, slot)).unwrap(), (key, slot));
+        }
+
+        #[test]
+        fn any_other_text_is_refused_in_words(text in "\\PC{0,40}") {
+            if let Err(error) = parse_gap_id(&text) {
+                let said = error.to_string();
+                prop_assert!(said.contains(&format!("`{text}` is not the id of a gap: ")) && said.ends_with("list them with: mizuno gaps"), "{}", said);
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_wrong_with_an_id_is_named() {
+        let said = |id: &str| parse_gap_id(id).unwrap_err().to_string();
+        assert!(said("KBF/1d/harbour").contains("it has no @"));
+        assert!(said("KBF/1d/harbour@2025-04-10T02:30:00Z").contains("a daily gap begins on a date"));
+        assert!(said("KBF/1m/harbour@2025-04-10").contains("an intraday gap begins at an instant"));
+        assert!(said("KBF/1m/harbour@noon").contains("`noon` is neither a trade date like 2025-04-10"));
+        assert!(said("KBF/fortnight/harbour@2025-04-10").contains("fortnight"));
+    }
+
+    #[test]
+    fn things_are_known_as_of_now_or_before() {
+        let now: Timestamp = "2025-04-10T02:30:00Z".parse().unwrap();
+        assert_eq!(as_of(None, now).unwrap(), Timestamp::MAX);
+        assert_eq!(as_of(Some("2025-04-10T02:30:00Z"), now).unwrap(), now);
+        assert!(as_of(Some("2025-04-10T02:30:01Z"), now).unwrap_err().to_string().contains("still to come"));
+        assert!(as_of(Some("yesterday"), now).unwrap_err().to_string().starts_with("as_of: "));
+    }
+}

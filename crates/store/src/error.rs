@@ -54,6 +54,12 @@ pub enum StoreError {
         /// What is wrong with it.
         problem: String,
     },
+    /// We made a mistake.
+    #[error("a fault in mizuno itself: {problem}; nothing of this was stored; please report it, with the log")]
+    Fault {
+        /// What was said of it.
+        problem: String,
+    },
     /// Numbers that cannot stand in one series.
     #[error(transparent)]
     DoesNotFit(#[from] mizuno_core::bar::DoesNotFit),
@@ -79,7 +85,7 @@ impl StoreError {
     /// Whether only the series at hand is concerned, so that others can go on.
     #[must_use]
     pub fn is_of_the_series(&self) -> bool {
-        matches!(self, StoreError::Damaged { .. } | StoreError::DoesNotFit(_))
+        matches!(self, StoreError::Damaged { .. } | StoreError::DoesNotFit(_) | StoreError::Fault { .. })
     }
 
     pub(crate) fn from_migration(path: &Path, source: sqlx::migrate::MigrateError) -> StoreError {

@@ -5,10 +5,13 @@
 //! fails undoes only itself. A job's caller hears of success after the commit.
 
 use crate::{Result, StoreError};
+use futures_util::FutureExt;
 use mizuno_core::Timestamp;
 use sqlx::{Connection, Executor, SqliteConnection};
 use std::{
+    any::Any,
     future::Future,
+    panic::AssertUnwindSafe,
     pin::Pin,
     sync::{
         Arc,
@@ -88,7 +91,11 @@ impl Writer {
         let (tx, rx) = oneshot::channel();
         let job: Job = Box::new(move |connection| {
             Box::pin(async move {
-                let done = work(connection).await.map_err(StoreError::sharpen);
+                // A fault in one job must not end the one task that writes.
+                let done = match AssertUnwindSafe(work(connection)).catch_unwind().await {
+                    Ok(done) => done.map_err(StoreError::sharpen),
+                    Err(panic) => Err(StoreError::Fault { problem: said(&*panic).to_owned() }),
+                };
                 let (failed, disk_full) = (done.is_err(), matches!(done, Err(StoreError::DiskFull)));
                 let reply: Reply = Box::new(move |commit_failed| {
                     let _ = tx.send(commit_failed.map_or(done, Err));
@@ -181,6 +188,11 @@ async fn transact(connection: &mut SqliteConnection, jobs: Vec<Job>) {
     }
 }
 
+/// What a panic said.
+fn said(panic: &(dyn Any + Send)) -> &str {
+    panic.downcast_ref::<String>().map(String::as_str).or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("no words")
+}
+
 async fn say(connection: &mut SqliteConnection, what: &'static str) -> Result<()> {
     connection.execute(what).await.map(drop).map_err(|e| StoreError::from(e).sharpen())
 }
@@ -191,4 +203,64 @@ async fn refuse(job: Job, connection: &mut SqliteConnection) -> Reply {
     let ended = job(connection).await;
     let _ = connection.execute("ROLLBACK").await;
     ended.reply
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use futures_util::future::join_all;
+
+    async fn writer() -> Writer {
+        let mut connection = SqliteConnection::connect("sqlite::memory:").await.unwrap();
+        connection.execute("CREATE TABLE kept (n INTEGER PRIMARY KEY NOT NULL)").await.unwrap();
+        Writer::start(connection, Timestamp(7), 41)
+    }
+
+    /// Keeps `n`, and then fails or breaks where that is asked for.
+    async fn keep(writer: &Writer, n: i64) -> Result<i64> {
+        writer
+            .run(move |c| {
+                Box::pin(async move {
+                    sqlx::query("INSERT INTO kept (n) VALUES (?)").bind(n).execute(&mut *c).await?;
+                    assert!(n % 10 != 3, "{n} is not to be");
+                    if n % 10 == 7 { Err(StoreError::Unknown { kind: "number", id: n.to_string() }) } else { Ok(n) }
+                })
+            })
+            .await
+    }
+
+    async fn kept(writer: &Writer) -> Vec<i64> {
+        let all = writer.run(|c| Box::pin(async move { Ok(sqlx::query_scalar("SELECT n FROM kept ORDER BY n").fetch_all(c).await?) }));
+        all.await.unwrap()
+    }
+
+    #[tokio::test]
+    async fn a_job_that_breaks_or_fails_undoes_only_itself() {
+        let writer = writer().await;
+        let results = join_all((0..100).map(|n| keep(&writer, n))).await;
+        for (n, result) in (0..100).zip(&results) {
+            match (n % 10, result) {
+                (3, Err(StoreError::Fault { problem })) => assert_eq!(*problem, format!("{n} is not to be")),
+                (7, Err(StoreError::Unknown { .. })) => {}
+                (_, Ok(same)) => assert_eq!(*same, n),
+                (_, other) => panic!("{n}: {other:?}"),
+            }
+        }
+        let sound: Vec<i64> = (0..100).filter(|n| ![3, 7].contains(&(n % 10))).collect();
+        assert_eq!(kept(&writer).await, sound);
+        assert!(matches!(keep(&writer, 3).await, Err(StoreError::Fault { .. })), "alone, too");
+        assert_eq!(keep(&writer, 1_000).await.unwrap(), 1_000, "and it goes on");
+        writer.stop().await;
+        assert!(matches!(keep(&writer, 1_001).await, Err(StoreError::Closed)));
+    }
+
+    #[tokio::test]
+    async fn no_two_things_get_one_instant_or_one_number() {
+        let writer = writer().await;
+        assert_eq!(writer.last_recorded(), Timestamp(7));
+        let stamps = [5, 5, 100, 50, 101].map(|now| writer.stamp(Timestamp(now)).0);
+        assert_eq!(stamps, [8, 9, 100, 101, 102], "never back, whatever the clock does");
+        assert_eq!(writer.last_recorded(), Timestamp(102));
+        assert_eq!([writer.next_fetch(), writer.clone().next_fetch(), writer.next_fetch()], [42, 43, 44]);
+    }
 }

@@ -314,3 +314,75 @@ proptest! {
         });
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_answers_at_once_are_all_kept_once_each() {
+    let (_dir, store, _, run) = opened(Interval::MINUTE).await;
+    let symbols: Vec<String> = (0..12).map(|n| format!("S{n}")).collect();
+    store.put_instruments(symbols.iter().map(|s| instrument(s)).collect(), None).await.unwrap();
+    let all = store.ensure_series(symbols.iter().map(|s| key(s, Interval::MINUTE)).collect()).await.unwrap();
+    // Few bars and many, every series four times, all at the same time.
+    let keep = |(n, series): (i64, &SeriesRow)| {
+        let bars = minutes((n * 400..n * 400 + if n % 2 == 0 { 20 } else { 350 }).map(|m| (m, 100 + m)));
+        let understood = Understood { rows: bars.rows.len() as u64, bars, ..Understood::default() };
+        let answer = answer(run, series.id, format!("{n} of {}", series.id).as_bytes());
+        let store = store.clone();
+        async move { store.keep(answer, Interval::MINUTE, understood, NOW).await.unwrap() }
+    };
+    let jobs = (0..4).flat_map(|n| all.iter().map(move |series| (n, series)));
+    let rows = futures_util::future::join_all(jobs.map(keep)).await;
+    let ids: std::collections::BTreeSet<i64> = rows.iter().map(|r| r.id).collect();
+    assert_eq!(ids.len(), 48, "a number of its own for each");
+    let figures = store.figures(run).await.unwrap();
+    assert_eq!((figures.done, figures.bars_new, figures.calls), (48, 12 * (2 * 20 + 2 * 350), 96));
+    for series in &all {
+        let bars = store.bars(series, WHOLE, Timestamp::MAX).await.unwrap();
+        assert_eq!(bars.rows.len(), 2 * 20 + 2 * 350, "{:?}", series.key);
+        assert!(bars.rows.windows(2).all(|pair| pair[0].slot < pair[1].slot));
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// Ways of keeping differ in cost only: whatever comes in whatever pieces, in one step or two, the same is held.
+    #[test]
+    fn however_answers_are_cut_the_series_reads_the_same(
+        pieces in prop::collection::vec((0i64..2_600, 1i64..420, 0i64..3, any::<bool>()), 1..14),
+        daily in any::<bool>(),
+    ) {
+        let interval = if daily { Interval::Daily } else { Interval::MINUTE };
+        tokio::runtime::Runtime::new().unwrap().block_on(async {
+            let (_dir, store, series, run) = opened(interval).await;
+            let mut model: BTreeMap<i64, i64> = BTreeMap::new();
+            for (from, length, price, at_once) in pieces {
+                let slots = from..from + length;
+                let mut bars = minutes(slots.clone().map(|m| (m, 100 + m + price)));
+                if daily {
+                    bars.rows.iter_mut().zip(slots.clone()).for_each(|(bar, day)| bar.slot = Slot(day));
+                }
+                let restated = slots.clone().filter(|s| model.get(s).is_some_and(|p| *p != price)).count() as u64;
+                let new = slots.clone().filter(|s| !model.contains_key(s)).count() as u64;
+                model.extend(slots.map(|s| (s, price)));
+                let understood = Understood { rows: length as u64, bars, ..Understood::default() };
+                let answer = answer(run, series.id, format!("{from} {length} {price}").as_bytes());
+                let row = match at_once {
+                    true => store.keep(answer, interval, understood, NOW).await.unwrap(),
+                    false => {
+                        let row = store.keep_answer(answer).await.unwrap();
+                        store.keep_understood(row, interval, understood, NOW).await.unwrap()
+                    }
+                };
+                prop_assert_eq!((row.learned.new, row.learned.restated), (new, restated));
+                prop_assert_eq!(store.fetch(row.id).await.unwrap(), row);
+            }
+            let bars = store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap();
+            let prices: Vec<i64> = bars.rows.iter().map(|b| b.close.0).collect();
+            prop_assert_eq!(prices, model.iter().map(|(slot, price)| 100 + slot + price).collect::<Vec<_>>());
+            let held = &store.held(std::slice::from_ref(&series)).await.unwrap()[&series.id];
+            prop_assert_eq!(interval.count(held.iter()), model.len() as u64);
+            prop_assert!(bars.rows.iter().all(|b| held.contains(&b.slot)));
+            Ok(())
+        })?;
+    }
+}

@@ -1,0 +1,172 @@
+//! Runs under way, and what is told of them while they run.
+
+use mizuno_api::Run;
+use std::{
+    collections::{HashMap, hash_map::Entry},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::{Duration, Instant},
+};
+use tokio::sync::watch;
+
+/// The runs under way. A collector has at most one, and one repair beside it.
+#[derive(Default)]
+pub(crate) struct LiveRuns {
+    runs: Mutex<HashMap<String, Arc<Live>>>,
+    stopping: AtomicBool,
+}
+
+/// A run under way.
+pub(super) struct Live {
+    pub id: i64,
+    /// Whether nobody asked for it: repairs then keep to the collector's budget.
+    pub by_itself: bool,
+    began: Instant,
+    pub cancel: watch::Sender<Halt>,
+    /// Tells those who wait for a turn at the source.
+    pub stop: watch::Sender<bool>,
+    pub ended: watch::Sender<bool>,
+    shown: Mutex<Shown>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Halt {
+    No,
+    Cancelled,
+    Stopping,
+}
+
+/// What is told of a run while it runs.
+pub(super) struct Shown {
+    pub run: Run,
+    told: Instant,
+}
+
+impl LiveRuns {
+    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<String, Arc<Live>>> {
+        self.runs.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Whether none may start any more.
+    pub(super) fn are_stopping(&self) -> bool {
+        self.stopping.load(Ordering::SeqCst)
+    }
+
+    /// Gives a place free.
+    pub(super) fn leave(&self, place: &str) {
+        self.lock().remove(place);
+    }
+
+    /// The run that has a place now.
+    pub(super) fn at(&self, place: &str) -> Option<i64> {
+        self.lock().get(place).map(|live| live.id)
+    }
+
+    /// Takes a place for a run; the run that has it already, when one has.
+    pub(super) fn take_place(&self, place: &str, live: &Arc<Live>) -> Result<(), i64> {
+        match self.lock().entry(place.to_owned()) {
+            Entry::Occupied(taken) => Err(taken.get().id),
+            Entry::Vacant(free) => {
+                free.insert(live.clone());
+                Ok(())
+            }
+        }
+    }
+
+    pub(super) fn find(&self, id: i64) -> Option<Arc<Live>> {
+        self.lock().values().find(|l| l.id == id).cloned()
+    }
+
+    /// The figures of a run under way, fresher than the ledger's.
+    pub(crate) fn figures(&self, id: i64) -> Option<Run> {
+        self.find(id).map(|live| live.lock().run.clone())
+    }
+
+    /// Whether the collector has a run under way that is no repair.
+    pub(crate) fn is_running(&self, collector: &str) -> bool {
+        self.lock().contains_key(collector)
+    }
+
+    /// Waits until the collector's run, if it has one under way, has ended.
+    pub(crate) async fn ended(&self, collector: &str) {
+        let live = self.lock().get(collector).cloned();
+        if let Some(live) = live {
+            let _ = live.ended.subscribe().wait_for(|ended| *ended).await;
+        }
+    }
+
+    /// Stops every run and waits until they have ended; none starts after this.
+    pub(crate) async fn stop(&self) {
+        self.stopping.store(true, Ordering::SeqCst);
+        let all: Vec<Arc<Live>> = self.lock().values().cloned().collect();
+        for live in all {
+            live.halt(Halt::Stopping);
+            let _ = live.ended.subscribe().wait_for(|ended| *ended).await;
+        }
+    }
+}
+
+impl Live {
+    pub fn new(run: Run, by_itself: bool) -> Live {
+        let now = Instant::now();
+        Live {
+            id: run.id,
+            by_itself,
+            began: now,
+            cancel: watch::channel(Halt::No).0,
+            stop: watch::channel(false).0,
+            ended: watch::channel(false).0,
+            shown: Mutex::new(Shown { run, told: now }),
+        }
+    }
+
+    pub fn lock(&self) -> std::sync::MutexGuard<'_, Shown> {
+        self.shown.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub fn halt(&self, halt: Halt) {
+        self.cancel.send_replace(halt);
+        self.stop.send_replace(true);
+    }
+
+    pub fn halted(&self) -> bool {
+        *self.cancel.borrow() != Halt::No
+    }
+
+    /// Adds a fetch to the figures; says whether they should be told again.
+    pub fn count(&self, fetch: &mizuno_api::Fetch) -> bool {
+        let mut shown = self.lock();
+        let run = &mut shown.run;
+        match &fetch.failure {
+            Some(class) => {
+                run.failed += 1;
+                *run.failures.entry(class.clone()).or_default() += 1;
+            }
+            None => run.done += 1,
+        }
+        run.bars_new += fetch.bars_new;
+        run.bars_same += fetch.bars_same;
+        run.restated += fetch.restated;
+        run.refused += fetch.refused;
+        run.bytes += fetch.payload_bytes;
+        run.calls += fetch.attempts;
+        (run.rate, run.seconds_left) = rate(self.began, run.done + run.failed, run.windows);
+        let due = shown.told.elapsed() > Duration::from_millis(200);
+        if due {
+            shown.told = Instant::now();
+        }
+        due
+    }
+}
+
+/// Windows a second and seconds left, on the wall, once there is something to tell them from.
+fn rate(began: Instant, finished: u64, planned: u64) -> (Option<f64>, Option<f64>) {
+    let elapsed = began.elapsed();
+    if finished == 0 || elapsed < Duration::from_millis(50) {
+        return (None, None);
+    }
+    let rate = finished as f64 / elapsed.as_secs_f64();
+    (Some(rate), Some(planned.saturating_sub(finished) as f64 / rate))
+}

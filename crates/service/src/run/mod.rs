@@ -1,0 +1,179 @@
+//! A run at work: plan, ask, understand, keep, tell.
+//!
+//! [`plan`] says which windows, [`answer`] what becomes of one; [`live`] is what is known of a run while it runs.
+
+mod answer;
+mod live;
+mod plan;
+
+pub(crate) use live::LiveRuns;
+
+use crate::{desk::Desk, error::ServiceError, http::wire, moments, setup::Setup};
+use futures_util::{FutureExt, StreamExt, stream};
+use live::{Halt, Live};
+use mizuno_api::{Event, Run};
+use mizuno_store::runs::{Figures, Reason, RunRow, State};
+use serde::{Deserialize, Serialize};
+use std::{panic::AssertUnwindSafe, sync::Arc, time::Duration};
+
+/// What a run is to do; kept in the ledger, so that a run cut short can be taken up again.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct Order {
+    /// Only these symbols; all of the collector's when empty.
+    #[serde(default)]
+    pub symbols: Vec<String>,
+    /// From this trade date or instant.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// To this trade date, included, or instant, not included.
+    #[serde(default)]
+    pub to: Option<String>,
+    /// Ask also for what is held.
+    #[serde(default)]
+    pub again: bool,
+    /// Only these gaps.
+    #[serde(default)]
+    pub gaps: Vec<String>,
+    /// Only the windows that failed in this run.
+    #[serde(default)]
+    pub failed_of: Option<i64>,
+    /// Ask again for so many windows of what is held, taken at random.
+    #[serde(default)]
+    pub audit: Option<u32>,
+    /// The past of these series is collected again, since the source changed its basis.
+    #[serde(default)]
+    pub rebase: bool,
+}
+
+impl Order {
+    /// The place a run of this order takes: there is one of each kind for a collector.
+    pub(crate) fn place(&self, collector: &str) -> String {
+        match self {
+            Order { rebase: true, .. } => format!("the new basis of {collector}"),
+            Order { audit: Some(_), .. } => format!("the audit of {collector}"),
+            Order { gaps, .. } if !gaps.is_empty() => format!("the repair of {collector}"),
+            _ => collector.to_owned(),
+        }
+    }
+}
+
+impl Desk {
+    /// Starts a run and returns it; it goes on by itself.
+    pub(crate) async fn start_run(self: &Arc<Self>, collector: &str, reason: Reason, order: Order) -> Result<Run, ServiceError> {
+        let setup = self.setup();
+        let post = setup.post(collector)?;
+        for symbol in &order.symbols {
+            if !setup.config.instruments_of(post.collector).any(|i| i.symbol == *symbol) {
+                let known = setup.config.instruments_of(post.collector).map(|i| i.symbol.as_str());
+                return Err(ServiceError::unknown("instrument of this collector", symbol, known));
+            }
+        }
+        let asked = moments::Asked { from: order.from.as_deref(), to: order.to.as_deref() };
+        moments::span(asked, post.collector.interval, post.calendar)?;
+        if self.live.are_stopping() {
+            return Err(ServiceError::Stopping);
+        }
+        let place = order.place(collector);
+        let scope = serde_json::to_string(&order).map_err(|e| ServiceError::Invalid(e.to_string()))?;
+        if let Some(run) = self.live.at(&place) {
+            return Err(ServiceError::Busy { what: place, run });
+        }
+        let id = self.store.begin_run(collector.to_owned(), reason, scope, self.clock.now()).await?;
+        let run = wire::run(&self.store.run(id).await?, Figures::default());
+        let live = Arc::new(Live::new(run.clone(), matches!(reason, Reason::Schedule | Reason::Recovery)));
+        if let Err(run) = self.live.take_place(&place, &live) {
+            // Two came at the same moment.
+            self.store.end_run(id, State::Cancelled, self.clock.now()).await?;
+            return Err(ServiceError::Busy { what: place, run });
+        }
+        self.events.tell(Event::Run { run: run.clone() });
+        let (desk, collector) = (self.clone(), collector.to_owned());
+        self.home.spawn(async move {
+            desk.list_first(&collector).await;
+            let setup = desk.setup();
+            // A fault of ours in the middle of a run must not keep its place for ever.
+            let state = match AssertUnwindSafe(desk.work(&setup, &live, &collector, &order)).catch_unwind().await {
+                Ok(Ok(state)) => state,
+                Ok(Err(error)) => {
+                    tracing::error!(run = id, collector, %error, "the run cannot go on");
+                    State::Incomplete
+                }
+                Err(_) => {
+                    tracing::error!(run = id, collector, "the run met a fault in mizuno itself; the lines above say where");
+                    State::Incomplete
+                }
+            };
+            if let Err(error) = desk.store.end_run(id, state, desk.clock.now()).await {
+                tracing::error!(run = id, %error, "the end of the run cannot be written down");
+            }
+            desk.live.leave(&place);
+            desk.tell_run(&live, true).await;
+            live.ended.send_replace(true);
+            if state != State::Interrupted
+                && let Err(error) = desk.follow_basis(&setup, &collector, &order, state).await
+            {
+                tracing::error!(collector, %error, "a changed basis is not followed up");
+            }
+        });
+        Ok(run)
+    }
+
+    /// Asks a run to stop; what it has under way is finished and kept.
+    pub(crate) async fn cancel_run(&self, id: i64) -> Result<Run, ServiceError> {
+        let row = self.store.run(id).await?;
+        match self.live.find(id) {
+            Some(live) => {
+                live.halt(Halt::Cancelled);
+                let _ = tokio::time::timeout(Duration::from_secs(30), live.ended.subscribe().wait_for(|ended| *ended)).await;
+                self.shown_run(id).await
+            }
+            None => Err(ServiceError::Invalid(format!("run {id} is not running; it is {}", row.state.word()))),
+        }
+    }
+
+    /// A run as the ledger has it, with what is known only while it runs.
+    pub(crate) async fn shown_run(&self, id: i64) -> Result<Run, ServiceError> {
+        match self.live.figures(id) {
+            Some(run) => Ok(run),
+            None => self.shown(&self.store.run(id).await?).await,
+        }
+    }
+
+    /// The same for a row of the ledger. The ledger's figures are added up only where nobody has them.
+    pub(crate) async fn shown(&self, row: &RunRow) -> Result<Run, ServiceError> {
+        match self.live.figures(row.id) {
+            Some(run) => Ok(run),
+            None => Ok(wire::run(row, self.store.figures(row.id).await?)),
+        }
+    }
+
+    async fn tell_run(&self, live: &Live, last: bool) {
+        let run = if last { self.shown_run(live.id).await.ok() } else { Some(live.lock().run.clone()) };
+        if let Some(run) = run {
+            self.events.tell(Event::Run { run });
+        }
+    }
+
+    async fn work(&self, setup: &Setup, live: &Live, collector: &str, order: &Order) -> Result<State, ServiceError> {
+        let post = setup.post(collector)?;
+        let tasks = self.plan(setup, &post, order, live).await?;
+        self.store.plan_run(live.id, tasks.len() as u64).await?;
+        live.lock().run.windows = tasks.len() as u64;
+        self.tell_run(live, false).await;
+        let at_once = post.source.profile.limits.at_once as usize;
+        let mut results = stream::iter(tasks)
+            .take_while(|_| std::future::ready(!live.halted()))
+            .map(|task| self.collect(setup, live, post, task))
+            .buffer_unordered(at_once);
+        while let Some(result) = results.next().await {
+            result?;
+        }
+        let failed = live.lock().run.failed;
+        Ok(match *live.cancel.borrow() {
+            Halt::Cancelled => State::Cancelled,
+            Halt::Stopping => State::Interrupted,
+            Halt::No if failed > 0 => State::Incomplete,
+            Halt::No => State::Complete,
+        })
+    }
+}
