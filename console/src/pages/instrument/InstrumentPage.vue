@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // One instrument: its candles with the gaps drawn in, what is missing, and what was asked.
-import { NEmpty, NRadioButton, NRadioGroup, NSelect, NSpace, useMessage } from "naive-ui";
+import { NAlert, NEmpty, NRadioButton, NRadioGroup, NSelect, NSpace } from "naive-ui";
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import FetchTable from "../../components/FetchTable.vue";
@@ -15,7 +15,6 @@ import { rangeAround } from "./range";
 
 const route = useRoute();
 const router = useRouter();
-const message = useMessage();
 const meaning = useMeaning();
 const { status } = useStatus();
 const symbol = computed(() => String(route.params.symbol));
@@ -23,6 +22,8 @@ const at = computed(() => (route.query.at ? String(route.query.at) : undefined))
 
 const instrument = ref<Instrument>();
 const unknown = ref(false);
+/** Why the series cannot be shown; nothing of another one then stands in its place. */
+const trouble = ref<string>();
 const all = ref<Series[]>([]);
 const bars = ref<Bar[]>([]);
 const gaps = ref<Gap[]>([]);
@@ -66,8 +67,10 @@ async function load() {
       own ? [] : get<Fetch[]>("/fetches", { series: name, most: 25 }),
       own ? get<Lineup>("/lineup", { instrument: symbol.value, interval, side }) : undefined,
     ]);
+    trouble.value = undefined;
   } catch (error) {
-    message.error((error as Error).message, { duration: 8000, closable: true });
+    trouble.value = (error as Error).message;
+    [bars.value, gaps.value, fetches.value, lineup.value] = [[], [], [], undefined];
   }
 }
 watch([symbol, named, at, () => route.query.interval, () => route.query.days], load, { immediate: true });
@@ -75,7 +78,7 @@ const mine = (name: string) => name === series.value?.name;
 useRefreshOn((event) => event.event === "excuses" || (event.event === "fetch" && mine(event.fetch.series)), load);
 
 const choose = (change: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...change } });
-const spans = computed(() => (interval.value === "1d" ? [30, 90, 365, 1825, 4000] : [1, 5, 10, 30]).map((n) => ({ value: n, label: n >= 365 ? `${Math.round(n / 365)} years` : `${n} days` })));
+const spans = computed(() => (interval.value === "1d" ? [30, 90, 365, 1825, 4000] : [1, 5, 10, 30]).map((n) => ({ value: n, label: n >= 365 ? n < 730 ? "1 year" : `${Math.round(n / 365)} years` : n === 1 ? "1 day" : `${n} days` })));
 const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-yet-due"));
 </script>
 
@@ -99,7 +102,8 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
       The best of <b v-for="(rank, i) in lineup.ranks" :key="i"><template v-if="rank.from"> from {{ rank.from }} on </template>{{ rank.sources.join(", then ") }}</b><template v-for="s in lineup.sources.filter((s) => s.doubted)" :key="s.source">; {{ s.doubted === 1 ? "1 bar" : `${count(s.doubted)} bars` }} of {{ s.source }} {{ s.doubted === 1 ? "is" : "are" }} doubted</template><template v-for="l in lineup.left_out" :key="l.source">; {{ l.source }} left out: {{ l.why }}</template>.
     </p>
     <bar-story v-if="story && told" :series="told" :at="story" :zone="zone" @close="story = undefined" />
-    <n-empty v-if="!bars.length && !gaps.length" description="No bars in this range" style="margin: 40px" />
+    <n-alert v-if="trouble" type="error" :title="`${series?.name ?? symbol} cannot be shown`" style="margin-top: 16px">{{ trouble }}</n-alert>
+    <n-empty v-else-if="!bars.length && !gaps.length" description="No bars in this range" style="margin: 40px" />
     <template v-if="closable.length">
       <h2>Missing</h2>
       <gap-list :gaps="closable" @changed="load" />

@@ -129,6 +129,14 @@ async fn concerns(
             out.push(Concern { kind: kind.to_owned(), needs_a_person, count, what, next: next.to_owned(), command: command.to_owned() });
         }
     };
+    let Suspicions { doubts, notices, series, damaged } = suspicions(desk, setup, views).await?;
+    add(
+        "damaged",
+        damaged.len() as u64,
+        format!("{} cannot be read: {}", counted(damaged.len() as u64, "series", "series"), damaged[..damaged.len().min(3)].join("; ")),
+        "check the disk, then put a copy of the data directory back; what sources say meanwhile is kept",
+        "mizuno fetches --failed",
+    );
     let late: Vec<&str> = collectors.iter().filter(|c| c.late).map(|c| c.name.as_str()).collect();
     add(
         "late",
@@ -192,14 +200,6 @@ async fn concerns(
         format!("{} came that cannot be true", counted(unsound, "bar", "bars")),
         "look at the rows, then repair or excuse them",
         "mizuno quarantine",
-    );
-    let Suspicions { doubts, notices, series, damaged } = suspicions(desk, setup, views).await?;
-    add(
-        "damaged",
-        damaged.len() as u64,
-        format!("{} cannot be read: {}", counted(damaged.len() as u64, "series", "series"), damaged[..damaged.len().min(3)].join("; ")),
-        "check the disk, then put a copy of the data directory back; what sources say meanwhile is kept",
-        "mizuno fetches --failed",
     );
     let what = format!("{} and {} in {series} series", counted(doubts, "doubt", "doubts"), counted(notices, "notice", "notices"));
     add("suspicious", doubts + notices, what, "see what other sources say, then accept them with a note", "mizuno findings");
