@@ -33,16 +33,22 @@ impl Decimal {
     /// # Errors
     /// When the bytes are not such a number, or it needs more than 18 digits
     /// or more than [`MAX_SCALE`] after the point.
+    #[inline]
     pub fn parse(text: &[u8]) -> Result<Decimal, DecimalError> {
-        let lossy = || String::from_utf8_lossy(text).into_owned();
         let (negative, digits) = match text {
             [b'-', rest @ ..] => (true, rest),
             [b'+', rest @ ..] => (false, rest),
             rest => (false, rest),
         };
-        if let Some((mantissa, scale)) = plain(digits) {
-            return Ok(Decimal { mantissa: if negative { -mantissa } else { mantissa }, scale });
+        match plain(digits) {
+            Some((mantissa, scale)) => Ok(Decimal { mantissa: if negative { -mantissa } else { mantissa }, scale }),
+            None => Decimal::unusual(text, negative, digits),
         }
+    }
+
+    /// A number with an exponent or more digits, or what is no number at all.
+    fn unusual(text: &[u8], negative: bool, digits: &[u8]) -> Result<Decimal, DecimalError> {
+        let lossy = || String::from_utf8_lossy(text).into_owned();
         let mut mantissa: i64 = 0;
         let mut scale: i32 = 0;
         let (mut seen, mut point, mut exponent) = (false, false, 0i32);
@@ -101,23 +107,30 @@ impl Decimal {
 }
 
 /// Digits with at most one point among them, at most eighteen, which cannot overflow; `None` for anything else.
+#[inline]
 fn plain(text: &[u8]) -> Option<(i64, u8)> {
-    if text.len() > 19 {
-        return None;
-    }
-    let (mut mantissa, mut digits, mut point) = (0i64, 0u8, None);
-    for &byte in text {
-        match byte {
-            b'0'..=b'9' => {
-                mantissa = mantissa.wrapping_mul(10).wrapping_add(i64::from(byte & 0x0f));
-                digits += 1;
-            }
-            b'.' if point.is_none() => point = Some(digits),
-            _ => return None,
+    let (whole, rest) = digits(0, text);
+    let before = text.len() - rest.len();
+    let (mantissa, scale, rest) = match rest {
+        [b'.', fraction @ ..] => {
+            let (mantissa, rest) = digits(whole, fraction);
+            (mantissa, fraction.len() - rest.len(), rest)
         }
+        rest => (whole, 0, rest),
+    };
+    let fits = (1..=18).contains(&(before + scale)) && scale <= usize::from(MAX_SCALE);
+    (rest.is_empty() && fits).then_some((mantissa, scale as u8))
+}
+
+/// Reads on from `value` as far as there are digits, and gives what follows them.
+#[inline]
+fn digits(mut value: i64, text: &[u8]) -> (i64, &[u8]) {
+    let mut rest = text;
+    while let [digit @ b'0'..=b'9', after @ ..] = rest {
+        value = value.wrapping_mul(10).wrapping_add(i64::from(digit & 0x0f));
+        rest = after;
     }
-    let scale = point.map_or(0, |before| digits - before);
-    ((1..=18).contains(&digits) && scale <= MAX_SCALE).then_some((mantissa, scale))
+    (value, rest)
 }
 
 /// Ten to the `n`, while it fits.
