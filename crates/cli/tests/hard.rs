@@ -4,7 +4,7 @@ mod common;
 
 use common::Bench;
 use mizuno_sim::faults::Faults;
-use sqlx::{Connection, SqliteConnection};
+use sqlx::Connection;
 use std::{fmt::Write, fs, path::Path, process::Command};
 
 /// A file system of a few megabytes; unmounted when dropped.
@@ -61,8 +61,7 @@ async fn a_damaged_block_concerns_its_series_and_nothing_else() {
     assert_eq!(service.cli(&["collect", "daily", "-i", "KBF", "-i", "OXB"]).code, 0);
     let before = service.text("/bars?series=OXB/1d/harbour").await;
     assert_eq!(service.stop(), Some(0));
-    let path = format!("sqlite:{}", bench.data().join("mizuno.db").display());
-    let mut database = SqliteConnection::connect(&path).await.unwrap();
+    let mut database = bench.database().await;
     let of_kbf = "series_id IN (SELECT s.id FROM series s JOIN instrument i ON i.id = s.instrument_id WHERE i.symbol = 'KBF')";
     for sql in [format!("DELETE FROM tail WHERE {of_kbf}"), format!("UPDATE block SET body = zeroblob(2000) WHERE {of_kbf}")] {
         sqlx::query(sqlx::AssertSqlSafe(sql)).execute(&mut database).await.unwrap();

@@ -6,7 +6,6 @@ use common::Bench;
 use mizuno_sim::faults::{Fault, Faults};
 use rand::Rng;
 use serde_json::json;
-use sqlx::{Connection, SqliteConnection};
 use std::{collections::BTreeMap, time::Duration};
 
 #[tokio::test(flavor = "multi_thread")]
@@ -70,8 +69,7 @@ async fn a_load_survives_kills_at_random_moments() {
     }
     assert_eq!(service.stop(), Some(0));
 
-    let path = format!("sqlite:{}", bench.data().join("mizuno.db").display());
-    let mut database = SqliteConnection::connect(&path).await.unwrap();
+    let mut database = bench.database().await;
     let sound: String = sqlx::query_scalar("PRAGMA integrity_check").fetch_one(&mut database).await.unwrap();
     assert_eq!(sound, "ok");
     let dangling: Vec<String> =
@@ -89,13 +87,7 @@ async fn an_answer_that_was_kept_is_understood_after_a_kill_without_the_network(
     let before = service.text("/bars?series=KBF/1d/harbour").await;
     assert_eq!(service.stop(), Some(0));
 
-    // As a kill between the two transactions leaves it: the answers kept, their bars not.
-    let path = format!("sqlite:{}", bench.data().join("mizuno.db").display());
-    let mut database = SqliteConnection::connect(&path).await.unwrap();
-    for sql in ["DELETE FROM block", "DELETE FROM tail", "UPDATE fetch SET state = 'answered', rows = 0, bars_new = 0"] {
-        sqlx::query(sql).execute(&mut database).await.unwrap();
-    }
-    database.close().await.unwrap();
+    bench.forget_bars().await;
     let calls = bench.world.calls().len();
 
     let service = bench.serve();

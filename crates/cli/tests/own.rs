@@ -6,7 +6,6 @@ mod common;
 use common::Bench;
 use mizuno_core::{Interval, Timestamp, TradeDate};
 use mizuno_sim::faults::Faults;
-use sqlx::{Connection, SqliteConnection};
 use std::sync::{
     Arc, Mutex,
     atomic::{AtomicU32, Ordering},
@@ -153,13 +152,7 @@ async fn a_large_answer_is_kept_before_what_it_says_and_understood_again_after_a
     assert!(line.out.contains("2025-04-08T03:00:00Z,10.00,11.00"), "{}", line.out);
     assert_eq!(service.stop(), Some(0));
 
-    // As a kill between its two steps leaves it.
-    let path = format!("sqlite:{}", bench.data().join("mizuno.db").display());
-    let mut database = SqliteConnection::connect(&path).await.unwrap();
-    for sql in ["DELETE FROM block", "DELETE FROM tail", "UPDATE fetch SET state = 'answered', rows = 0, bars_new = 0"] {
-        sqlx::query(sql).execute(&mut database).await.unwrap();
-    }
-    database.close().await.unwrap();
+    bench.forget_bars().await;
     let calls = asked.load(Ordering::SeqCst);
     let service = bench.serve();
     assert_eq!(service.text("/bars?series=KBF/1m/own").await, before);
@@ -224,4 +217,48 @@ async fn repairs_keep_to_their_budget_and_audits_to_their_times() {
     assert!(scheduled[1..].iter().all(|n| *n <= 4), "two repairs, the second look and what is new: {scheduled:?}");
     let audits: Vec<_> = runs.iter().filter(|r| r["reason"] == "audit").collect();
     assert!(audits.len() >= 2 && audits.iter().all(|r| r["windows"].as_u64() <= Some(1)), "{audits:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_source_of_which_nothing_is_true_fills_the_quarantine_and_nothing_else() {
+    let bench = Bench::new(Faults::default());
+    let calendar = bench.world.market.calendar().clone();
+    // Every minute of a quarter, and the high is below the low in each.
+    let base = bench.talking(move |path, _, _| {
+        let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).and_then(|t| t.parse::<TradeDate>().ok());
+        let (Some(from), Some(to)) = (date("from="), date("to=")) else { return (400, "from and to".to_owned()) };
+        let mut out = "time,o,h,l,c,v\n".to_owned();
+        for span in calendar.between(from..to.plus(1)).iter().flat_map(|s| s.slots(Interval::MINUTE)) {
+            for slot in (span.start.0..span.end.0).step_by(60_000_000) {
+                out += &format!("{},10.00,9.00,11.00,10.50,100\n", Timestamp(slot));
+            }
+        }
+        (200, out)
+    });
+    let form =
+        profile(&base, "", "get = \"/{symbol}{?from,to}\"").replace("\"1d\"", "\"1m\"").replace("span_days = 60", "span_days = 3650");
+    let form = form.replace("time = \"date\"", "time = \"time\"").replace("}\nstamp = \"%Y-%m-%d\"", "}\nstamp = \"rfc3339\"");
+    bench.write("sources/own.toml", &form);
+    collector(&bench, "2025-01-02", "KBF", "");
+    bench.change("collectors/own.toml", "interval = \"1d\"", "interval = \"1m\"");
+    let service = bench.serve();
+    let said = service.cli(&["collect", "own"]);
+    let fetches = service.get("/fetches").await;
+    let largest = fetches.as_array().unwrap().iter().max_by_key(|f| f["rows"].as_u64()).unwrap().clone();
+    let number = |name: &str| largest[name].as_u64().unwrap();
+    assert!(number("refused") > 20_000 && number("refused") + number("unfinished") == number("rows"), "{said:?} {largest}");
+    assert_eq!(service.text("/bars?series=KBF/1m/own").await.lines().count(), 1, "a header and no bar");
+    let aside = service.get("/quarantine?most=100000").await;
+    let aside = aside.as_array().unwrap();
+    assert_eq!(aside.len() as u64, number("refused"));
+    // It tells of the rest of today already.
+    let flaws = ["high-below-low", "from-the-future"];
+    let expected = |q: &serde_json::Value| {
+        flaws.contains(&q["flaw"].as_str().unwrap()) && q["text"].as_str().unwrap().ends_with("Z,10.00,9.00,11.00,10.50,100")
+    };
+    let odd = aside.iter().find(|q| !expected(q));
+    assert!(odd.is_none(), "{odd:?}");
+    let lines: std::collections::BTreeSet<&str> = aside.iter().filter_map(|q| q["text"].as_str()).collect();
+    assert_eq!(lines.len(), aside.len(), "each with its own line");
+    assert_eq!(service.cli(&["status"]).code, 3);
 }

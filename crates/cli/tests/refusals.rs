@@ -5,7 +5,7 @@ mod common;
 use common::{Bench, Said, client};
 use mizuno_sim::faults::Faults;
 use serde_json::json;
-use sqlx::{Connection, SqliteConnection};
+use sqlx::Connection;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_bad_question_gets_a_problem_that_names_it() {
@@ -116,8 +116,7 @@ async fn a_second_service_a_newer_database_and_an_open_address_are_refused() {
     );
     assert!(open.code == 1 && open.err.contains("only loopback"), "{}", open.err);
 
-    let path = format!("sqlite:{}", bench.data().join("mizuno.db").display());
-    let mut database = SqliteConnection::connect(&path).await.unwrap();
+    let mut database = bench.database().await;
     sqlx::query(
         "INSERT INTO _sqlx_migrations (version, description, success, checksum, execution_time) VALUES (9999, 'later', 1, x'00', 0)",
     )

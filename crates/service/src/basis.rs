@@ -18,7 +18,10 @@ use mizuno_store::{
     runs::{Reason, State},
     series::SeriesRow,
 };
-use std::{collections::HashMap, sync::Arc};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 
 /// The flaw of a bar that changes more than its source's policy takes.
 pub(crate) const HELD_BACK: &str = "held-back";
@@ -48,7 +51,8 @@ impl Desk {
             self.store.begin_rebasing(series.id, format!("{factor:.6}"), began_at).await?;
         }
         let held: Vec<Slot> = judged.held.into_iter().map(|(slot, _)| slot).collect();
-        sound.rows.retain(|b| !held.contains(&b.slot));
+        let out: HashSet<Slot> = held.iter().copied().collect();
+        sound.rows.retain(|b| !out.contains(&b.slot));
         Ok(held)
     }
 

@@ -197,8 +197,8 @@ impl Desk {
 
     async fn refused_stamps(&self) -> Result<HashMap<i64, Vec<Slot>>, ServiceError> {
         let mut out: HashMap<i64, Vec<Slot>> = HashMap::new();
-        for q in self.store.quarantine(None, i64::MAX).await?.into_iter().filter(|q| q.suspect.flaw == Flaw::ClosedMarket.word()) {
-            out.entry(q.series).or_default().extend(q.suspect.slot);
+        for (series, slot) in self.store.slots_with(Flaw::ClosedMarket.word()).await? {
+            out.entry(series).or_default().push(slot);
         }
         out.values_mut().for_each(|slots| {
             slots.sort_unstable();

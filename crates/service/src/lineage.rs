@@ -9,6 +9,7 @@ use mizuno_store::{
     fetches::{FetchRow, Filter},
     series::SeriesRow,
 };
+use std::collections::HashSet;
 
 /// Every version of one bar, oldest first.
 pub(crate) async fn trace(desk: &Desk, setup: &Setup, row: &SeriesRow, slot: Slot) -> Result<Vec<BarVersion>, ServiceError> {
@@ -58,7 +59,8 @@ async fn place(
     let at = decoded.bars.rows.iter().position(|b| b == bar);
     Ok(at.map(|at| {
         let place = decoded.places[at];
-        (place, decode::text_of(&post.offer.answer, &symbol, most, &pages, place))
+        let text = decode::texts_of(&post.offer.answer, &symbol, most, &pages, &HashSet::from([place])).remove(&place);
+        (place, text.unwrap_or_default())
     }))
 }
 

@@ -52,8 +52,8 @@ async fn replay(desk: &Arc<Desk>, setup: &Setup, rows: &[SeriesRow], fetch: &Fet
     let most = profile.limits.largest_answer();
     match mizuno_sources::decode::decode(post.offer, post.venue, &profile.symbols.of(&symbol), most, &pages) {
         Ok(decoded) => {
-            let when = (fetch.run, fetch.asked_at, fetch.answered_at);
-            let understood = match desk.understand(&post, series, when, &decoded, &pages).await {
+            let standards = post.standards(series.key.interval, fetch.asked_at, fetch.answered_at);
+            let understood = match desk.understand(&post, series, fetch.run, &standards, &decoded, &pages).await {
                 Err(ServiceError::Store(error)) if error.is_of_the_series() => {
                     return Ok(desk.store.mark_failed(fetch.id, Failure::not_stored(&error)).await?);
                 }

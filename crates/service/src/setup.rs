@@ -5,7 +5,7 @@
 
 use crate::error::ServiceError;
 use mizuno_config::{Collector, Config, profile::Offer};
-use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Timestamp, Venue, calendar::usual_dates, search::Index};
+use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Timestamp, Venue, calendar::usual_dates, check::Standards, search::Index};
 use mizuno_sources::{Clock, DayBook, Secrets, Source};
 use std::{
     collections::{BTreeMap, HashMap},
@@ -157,6 +157,11 @@ impl Post<'_> {
             (Some(instrument), Some(date)) if self.source.profile.symbols.dated => instrument.symbol_on(date).to_owned(),
             _ => symbol.to_owned(),
         }
+    }
+
+    /// What the bars of an answer are held to.
+    pub(crate) fn standards(&self, interval: Interval, asked_at: Timestamp, answered_at: Timestamp) -> Standards<'_> {
+        Standards { calendar: self.calendar, interval, asked_at, answered_at, any_price: self.offer.any_price }
     }
 
     /// Whether a window reaches into the newest session: today's increment, which goes ahead of backfill.

@@ -91,14 +91,14 @@ impl Desk {
                 };
                 let sorted = check::sort(&decoded.bars, &standards);
                 let spelled = profile.symbols.of(&instrument.symbol);
-                let text = |place: Place| {
-                    source.covered().text(&decode::text_of(&offer.answer, &spelled, profile.limits.largest_answer(), &pages, place))
-                };
                 let flawed = sorted.flawed.iter().map(|(i, flaw)| (decoded.places[*i], flaw.explanation().to_owned()));
                 let refused: Vec<_> = decoded.refused.iter().map(|r| (r.place, r.reason.clone())).chain(flawed).collect();
                 (tried.rows, tried.sound, tried.unfinished) = (decoded.rows, sorted.sound.rows.len() as u64, sorted.unfinished);
                 tried.refused_count = refused.len() as u64;
-                let row = |(place, because): (Place, String)| TriedRow { line: place.row, because, text: text(place) };
+                let places = refused.iter().take(SHOWN).map(|(place, _)| *place).collect();
+                let texts = decode::texts_of(&offer.answer, &spelled, profile.limits.largest_answer(), &pages, &places);
+                let text = |place: &Place| source.covered().text(texts.get(place).map_or("", String::as_str));
+                let row = |(place, because): (Place, String)| TriedRow { line: place.row, because, text: text(&place) };
                 tried.refused = refused.into_iter().take(SHOWN).map(row).collect();
                 tried.bars = decoded.bars.rows.iter().take(SHOWN).map(|b| bar(&decoded.bars, b, offer.interval, venue)).collect();
                 tried.hints = hints::hints(&decoded.bars, calendar, offer.interval);

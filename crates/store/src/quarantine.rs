@@ -92,6 +92,24 @@ impl Store {
         Ok(row.collect())
     }
 
+    /// The slots of rows with this flaw, by series.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn slots_with(&self, flaw: &str) -> Result<Vec<(i64, Slot)>> {
+        let rows = sqlx::query!("SELECT series_id, slot AS \"slot!: i64\" FROM quarantine WHERE flaw = ? AND slot IS NOT NULL", flaw);
+        Ok(rows.fetch_all(&self.readers).await?.into_iter().map(|r| (r.series_id, Slot(r.slot))).collect())
+    }
+
+    /// How many rows with this flaw nobody has decided on.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn undecided(&self, flaw: &str) -> Result<u64> {
+        let count = sqlx::query_scalar!("SELECT count(*) FROM quarantine WHERE flaw = ? AND decision IS NULL", flaw);
+        Ok(count.fetch_one(&self.readers).await? as u64)
+    }
+
     /// Writes down what a person decided of a row, and keeps its bar where that was taken.
     ///
     /// # Errors

@@ -5,6 +5,7 @@ use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use mizuno_core::{Timestamp, clock::ClockFace};
 use mizuno_sim::{World, faults::Faults, street};
 use serde_json::Value;
+use sqlx::{Connection, SqliteConnection};
 use std::{
     collections::BTreeMap,
     fs,
@@ -174,6 +175,20 @@ impl Bench {
 
     pub fn data(&self) -> PathBuf {
         self.dir.path().join("data")
+    }
+
+    /// The database, while no service has it.
+    pub async fn database(&self) -> SqliteConnection {
+        SqliteConnection::connect(&format!("sqlite:{}", self.data().join("mizuno.db").display())).await.unwrap()
+    }
+
+    /// As a kill between the two steps of keeping an answer leaves it: its bytes kept, its bars not.
+    pub async fn forget_bars(&self) {
+        let mut database = self.database().await;
+        for sql in ["DELETE FROM block", "DELETE FROM tail", "UPDATE fetch SET state = 'answered', rows = 0, bars_new = 0"] {
+            sqlx::query(sql).execute(&mut database).await.unwrap();
+        }
+        database.close().await.unwrap();
     }
 
     pub fn command(&self) -> Command {

@@ -203,8 +203,7 @@ async fn concerns(
     );
     let what = format!("{} and {} in {series} series", counted(doubts, "doubt", "doubts"), counted(notices, "notice", "notices"));
     add("suspicious", doubts + notices, what, "see what other sources say, then accept them with a note", "mizuno findings");
-    let held_back = desk.store.quarantine(None, i64::MAX).await?;
-    let held_back = held_back.iter().filter(|q| q.suspect.flaw == HELD_BACK && q.decision.is_none()).count() as u64;
+    let held_back = desk.store.undecided(HELD_BACK).await?;
     let what = format!(
         "{} waiting for a decision: a source changed a price by more than its policy takes",
         counted(held_back, "bar is", "bars are")

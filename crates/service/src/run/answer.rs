@@ -10,7 +10,7 @@ use crate::{
 };
 use mizuno_api::Event;
 use mizuno_core::{
-    Timestamp,
+    Slot,
     check::{self, Standards},
 };
 use mizuno_sources::{Answered, Decoded, Page, Place, Stop, Ticket, Wanted, decode};
@@ -20,6 +20,7 @@ use mizuno_store::{
     quarantine::Suspect,
     series::SeriesRow,
 };
+use std::collections::HashMap;
 
 /// An answer of so many bytes is kept before what it says is stored: it took long to fetch.
 const LARGE: usize = 1 << 20;
@@ -80,7 +81,8 @@ impl Desk {
         pages: &[Page<'_>],
     ) -> Result<FetchRow, ServiceError> {
         let interval = series.key.interval;
-        let understood = match self.understand(post, series, (answer.run, answer.asked_at, answer.answered_at), decoded, pages).await {
+        let standards = post.standards(interval, answer.asked_at, answer.answered_at);
+        let understood = match self.understand(post, series, answer.run, &standards, decoded, pages).await {
             Err(ServiceError::Store(error)) if error.is_of_the_series() => {
                 return Ok(self.store.keep_failure(answer, Failure::not_stored(&error)).await?);
             }
@@ -98,29 +100,35 @@ impl Desk {
         &self,
         post: &Post<'_>,
         series: &SeriesRow,
-        (run, asked_at, answered_at): (i64, Timestamp, Timestamp),
+        run: i64,
+        standards: &Standards<'_>,
         decoded: &Decoded,
         pages: &[Page<'_>],
     ) -> Result<Understood, ServiceError> {
-        let interval = series.key.interval;
-        let standards = Standards { calendar: post.calendar, interval, asked_at, answered_at, any_price: post.offer.any_price };
-        let mut sorted = check::sort(&decoded.bars, &standards);
+        let mut sorted = check::sort(&decoded.bars, standards);
         let held_back = self.hold_back(post, series, run, &mut sorted.sound).await?;
         let profile = &post.source.profile;
         let spelled = profile.symbols.of(&series.key.symbol);
-        let text = |place: Place| decode::text_of(&post.offer.answer, &spelled, profile.limits.largest_answer(), pages, place);
-        let place = |i: usize| decoded.places.get(i).copied().unwrap_or(Place { page: 0, row: 0 });
-        let suspect =
-            |slot, place: Place, flaw: &str, text| Suspect { slot, page: place.page, line: place.row, flaw: flaw.to_owned(), text };
-        let flawed = sorted.flawed.iter().map(|&(i, flaw)| suspect(Some(decoded.bars.rows[i].slot), place(i), flaw.word(), text(place(i))));
-        let held_back = held_back.into_iter().map(|slot| {
-            let at = decoded.bars.rows.iter().position(|b| b.slot == slot).map_or(Place { page: 0, row: 0 }, place);
-            suspect(Some(slot), at, HELD_BACK, text(at))
-        });
-        let refused = decoded.refused.iter().map(|r| suspect(None, r.place, "unreadable", format!("{} ({})", text(r.place), r.reason)));
+        let nowhere = Place { page: 0, row: 0 };
+        let place = |i: usize| decoded.places.get(i).copied().unwrap_or(nowhere);
+        let by_slot: HashMap<Slot, usize> = match held_back.is_empty() {
+            true => HashMap::new(),
+            false => decoded.bars.rows.iter().enumerate().rev().map(|(i, bar)| (bar.slot, i)).collect(),
+        };
+        let flawed = sorted.flawed.iter().map(|&(i, flaw)| (Some(decoded.bars.rows[i].slot), place(i), flaw.word(), None));
+        let held_back = held_back.iter().map(|slot| (Some(*slot), by_slot.get(slot).map_or(nowhere, |i| place(*i)), HELD_BACK, None));
+        let refused = decoded.refused.iter().map(|r| (None, r.place, "unreadable", Some(&r.reason)));
+        let doubtful: Vec<_> = flawed.chain(held_back).chain(refused).collect();
+        let places = doubtful.iter().map(|(_, place, ..)| *place).collect();
+        let texts = decode::texts_of(&post.offer.answer, &spelled, profile.limits.largest_answer(), pages, &places);
+        let suspect = |(slot, place, flaw, reason): (Option<Slot>, Place, &str, Option<&String>)| {
+            let text = texts.get(&place).cloned().unwrap_or_default();
+            let text = reason.map_or(text.clone(), |reason| format!("{text} ({reason})"));
+            Suspect { slot, page: place.page, line: place.row, flaw: flaw.to_owned(), text }
+        };
         Ok(Understood {
             rows: decoded.rows,
-            suspects: flawed.chain(held_back).chain(refused).collect(),
+            suspects: doubtful.into_iter().map(suspect).collect(),
             bars: sorted.sound,
             unfinished: sorted.unfinished,
         })

@@ -20,6 +20,7 @@ pub use list::{ListRow, decode_list};
 use crate::{Failure, failure::Class};
 use mizuno_config::profile::{Answer, Form, Offer};
 use mizuno_core::{Bars, Venue};
+use std::collections::{HashMap, HashSet};
 
 /// One page of an answer.
 #[derive(Clone, Copy, Debug)]
@@ -33,7 +34,7 @@ pub struct Page<'a> {
 }
 
 /// Where a row stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Place {
     /// The page, from 0.
     pub page: u32,
@@ -125,16 +126,18 @@ pub(crate) fn count(offer: &Offer, symbol: &str, most: usize, page: &Page<'_>) -
     Ok(rows)
 }
 
-/// The text of one row of an answer, for messages and for quarantine: the line, or the element.
+/// The text of some rows of an answer, for messages and for quarantine: the line, or the element. Each page is gone through once.
 #[must_use]
-pub fn text_of(answer: &Answer, symbol: &str, most: usize, pages: &[Page<'_>], place: Place) -> String {
-    let Some(page) = pages.get(place.page as usize) else { return String::new() };
-    let mut text = String::new();
-    // What was readable once is readable again; if not, there is no text to show.
-    let _ = rows::each(answer, symbol, most, page, &wanted(answer), true, &mut |row| {
-        if row.number == place.row {
-            text = String::from_utf8_lossy(row.text).trim_end().chars().take(400).collect();
-        }
-    });
-    text
+pub fn texts_of(answer: &Answer, symbol: &str, most: usize, pages: &[Page<'_>], places: &HashSet<Place>) -> HashMap<Place, String> {
+    let mut texts = HashMap::new();
+    for (number, page) in (0..).zip(pages).filter(|(number, _)| places.iter().any(|p| p.page == *number)) {
+        // What was readable once is readable again; if not, there is no text to show.
+        let _ = rows::each(answer, symbol, most, page, &wanted(answer), true, &mut |row| {
+            let place = Place { page: number, row: row.number };
+            if places.contains(&place) {
+                texts.insert(place, String::from_utf8_lossy(row.text).trim_end().chars().take(400).collect());
+            }
+        });
+    }
+    texts
 }
