@@ -2,6 +2,7 @@
 
 use crate::{Result, Store, StoreError};
 use mizuno_core::SeriesKey;
+use std::collections::HashMap;
 
 /// A series as the store knows it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -21,8 +22,10 @@ impl Store {
     /// When an instrument is unknown, or the database cannot be written.
     pub async fn ensure_series(&self, keys: Vec<SeriesKey>) -> Result<Vec<SeriesRow>> {
         let known = self.series().await?;
-        let find =
-            |all: &[SeriesRow]| -> Option<Vec<SeriesRow>> { keys.iter().map(|k| all.iter().find(|s| s.key == *k).cloned()).collect() };
+        let find = |all: &[SeriesRow]| -> Option<Vec<SeriesRow>> {
+            let by_key: HashMap<&SeriesKey, &SeriesRow> = all.iter().map(|s| (&s.key, s)).collect();
+            keys.iter().map(|k| by_key.get(k).copied().cloned()).collect()
+        };
         if let Some(all) = find(&known) {
             return Ok(all);
         }
