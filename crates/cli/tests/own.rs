@@ -37,6 +37,31 @@ fn sessions(bench: &Bench) -> Vec<String> {
     bench.world.market.calendar().between("2024-12-02".parse().unwrap()..until).iter().map(|s| s.date.to_string()).collect()
 }
 
+/// A source of one's own with a row for every minute of the days asked for; returns how often it was called.
+fn by_the_minute(bench: &Bench, since: &str, columns: &str, values: String) -> Arc<AtomicU32> {
+    let (calendar, asked) = (bench.world.market.calendar().clone(), Arc::new(AtomicU32::new(0)));
+    let (count, header) = (asked.clone(), format!("{columns}\n"));
+    let base = bench.talking(move |path, _, _| {
+        count.fetch_add(1, Ordering::SeqCst);
+        let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).and_then(|t| t.parse::<TradeDate>().ok());
+        let (Some(from), Some(to)) = (date("from="), date("to=")) else { return (400, "from and to".to_owned()) };
+        let mut out = header.clone();
+        for span in calendar.between(from..to.plus(1)).iter().flat_map(|s| s.slots(Interval::MINUTE)) {
+            for slot in (span.start.0..span.end.0).step_by(60_000_000) {
+                out += &format!("{},{values}\n", Timestamp(slot));
+            }
+        }
+        (200, out)
+    });
+    let form =
+        profile(&base, "", "get = \"/{symbol}{?from,to}\"").replace("\"1d\"", "\"1m\"").replace("span_days = 60", "span_days = 3650");
+    let form = form.replace("time = \"date\"", "time = \"time\"").replace("}\nstamp = \"%Y-%m-%d\"", "}\nstamp = \"rfc3339\"");
+    bench.write("sources/own.toml", &form);
+    collector(bench, since, "KBF", "");
+    bench.change("collectors/own.toml", "interval = \"1d\"", "interval = \"1m\"");
+    asked
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_posted_question_with_a_token_that_expires_and_no_secret_anywhere() {
     let bench = Bench::new(Faults::default());
@@ -117,29 +142,9 @@ async fn a_source_that_knows_only_the_name_of_the_time_is_asked_by_it() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_large_answer_is_kept_before_what_it_says_and_understood_again_after_a_kill() {
     let bench = Bench::new(Faults::default());
-    let calendar = bench.world.market.calendar().clone();
-    let asked = Arc::new(AtomicU32::new(0));
-    let count = asked.clone();
-    // Every minute of the days asked for, with a remark of a kilobyte: more than a megabyte an answer.
-    let remark = "n".repeat(1_000);
-    let base = bench.talking(move |path, _, _| {
-        count.fetch_add(1, Ordering::SeqCst);
-        let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).and_then(|t| t.parse::<TradeDate>().ok());
-        let (Some(from), Some(to)) = (date("from="), date("to=")) else { return (400, "from and to".to_owned()) };
-        let mut out = "time,o,h,l,c,v,remark\n".to_owned();
-        for span in calendar.between(from..to.plus(1)).iter().flat_map(|s| s.slots(Interval::MINUTE)) {
-            for slot in (span.start.0..span.end.0).step_by(60_000_000) {
-                out += &format!("{},10.00,11.00,9.00,10.50,100,{remark}\n", Timestamp(slot));
-            }
-        }
-        (200, out)
-    });
-    let form =
-        profile(&base, "", "get = \"/{symbol}{?from,to}\"").replace("\"1d\"", "\"1m\"").replace("span_days = 60", "span_days = 3650");
-    let form = form.replace("time = \"date\"", "time = \"time\"").replace("}\nstamp = \"%Y-%m-%d\"", "}\nstamp = \"rfc3339\"");
-    bench.write("sources/own.toml", &form);
-    collector(&bench, "2025-04-01", "KBF", "");
-    bench.change("collectors/own.toml", "interval = \"1d\"", "interval = \"1m\"");
+    // With a remark of a kilobyte on each row: more than a megabyte an answer.
+    let values = format!("10.00,11.00,9.00,10.50,100,{}", "n".repeat(1_000));
+    let asked = by_the_minute(&bench, "2025-04-01", "time,o,h,l,c,v,remark", values);
     let service = bench.serve();
     let said = service.cli(&["collect", "own"]);
     assert_eq!(said.code, 0, "{said:?}");
@@ -222,25 +227,8 @@ async fn repairs_keep_to_their_budget_and_audits_to_their_times() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_source_of_which_nothing_is_true_fills_the_quarantine_and_nothing_else() {
     let bench = Bench::new(Faults::default());
-    let calendar = bench.world.market.calendar().clone();
-    // Every minute of a quarter, and the high is below the low in each.
-    let base = bench.talking(move |path, _, _| {
-        let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).and_then(|t| t.parse::<TradeDate>().ok());
-        let (Some(from), Some(to)) = (date("from="), date("to=")) else { return (400, "from and to".to_owned()) };
-        let mut out = "time,o,h,l,c,v\n".to_owned();
-        for span in calendar.between(from..to.plus(1)).iter().flat_map(|s| s.slots(Interval::MINUTE)) {
-            for slot in (span.start.0..span.end.0).step_by(60_000_000) {
-                out += &format!("{},10.00,9.00,11.00,10.50,100\n", Timestamp(slot));
-            }
-        }
-        (200, out)
-    });
-    let form =
-        profile(&base, "", "get = \"/{symbol}{?from,to}\"").replace("\"1d\"", "\"1m\"").replace("span_days = 60", "span_days = 3650");
-    let form = form.replace("time = \"date\"", "time = \"time\"").replace("}\nstamp = \"%Y-%m-%d\"", "}\nstamp = \"rfc3339\"");
-    bench.write("sources/own.toml", &form);
-    collector(&bench, "2025-01-02", "KBF", "");
-    bench.change("collectors/own.toml", "interval = \"1d\"", "interval = \"1m\"");
+    // A quarter, and the high is below the low in every row.
+    by_the_minute(&bench, "2025-01-02", "time,o,h,l,c,v", "10.00,9.00,11.00,10.50,100".to_owned());
     let service = bench.serve();
     let said = service.cli(&["collect", "own"]);
     let fetches = service.get("/fetches").await;
