@@ -348,6 +348,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lists/{source}/{list}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a list that was held back since it is so much shorter than before, or refuses it. */
+        post: operations["decide_list"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/quarantine": {
         parameters: {
             query?: never;
@@ -519,6 +536,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settlements": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends the collecting of a series on its new basis as it is: readers then see what there is. */
+        post: operations["settle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -614,6 +648,8 @@ export interface components {
             about: string;
             /** @description Expected, held, excused and missing slots of its series that are due. */
             completeness: components["schemas"]["Completeness"];
+            /** @description Whether it has a schedule and nevertheless never runs again. */
+            has_no_next?: boolean;
             /**
              * Format: int64
              * @description How many instruments it collects.
@@ -721,7 +757,10 @@ export interface components {
              * @description How many.
              */
             count: number;
-            /** @description `late`, `failed`, `paused`, `missing`, `quarantined`, `damaged`, `suspicious`, `held-back` or `restated`. */
+            /**
+             * @description `not-writing`, `damaged`, `late`, `failed`, `paused`, `limit`, `slow-source`, `new-basis`, `list-held-back`, `conflict`, `missing`,
+             *     `quarantined`, `suspicious`, `held-back` or `restated`.
+             */
             kind: string;
             /** @description Whether it needs a person; otherwise it is only to be known. */
             needs_a_person: boolean;
@@ -835,6 +874,11 @@ export interface components {
             id: number;
             /** @description What went wrong, in words. */
             message?: string | null;
+            /**
+             * Format: int64
+             * @description Bars that were not asked for and not held either; not stored.
+             */
+            outside?: number;
             /** @description The pages of the answer, when one fetch is asked for. */
             pages?: components["schemas"]["FetchPage"][];
             /** @description SHA-256 of the kept bytes. */
@@ -1114,6 +1158,11 @@ export interface components {
              * @description Rows of it that could not be read.
              */
             refused: number;
+            /**
+             * Format: int64
+             * @description Rows under a key that stood before in the same answer; the last one counts.
+             */
+            repeated?: number;
             /** @description Method and address, without secrets. */
             request?: string | null;
             /**
@@ -1125,6 +1174,11 @@ export interface components {
             source: string;
             /** @description The venue it is about. */
             venue: string;
+            /**
+             * Format: int64
+             * @description While it is held back for a person, since it is so much shorter than before: how many rows it would end.
+             */
+            would_end?: number | null;
         };
         /** @description Absences to accept: gaps by their ids, or a stretch of a series. */
         NewExcuse: {
@@ -1147,6 +1201,8 @@ export interface components {
         Problem: {
             /** @description This occurrence: the thing, the value, the way out. */
             detail: string;
+            /** @description Where to look, as a path of the interface such as `/api/v1/gaps`. */
+            see?: string | null;
             /**
              * Format: int32
              * @description The HTTP status.
@@ -1187,6 +1243,11 @@ export interface components {
              * @description The page of the answer, from 1.
              */
             page: number;
+            /**
+             * Format: int64
+             * @description How many rows of that answer with this flaw it stands for; `text` then has some of them.
+             */
+            rows?: number;
             /** @description The series it came for. */
             series: string;
             /** @description The row itself. */
@@ -1345,6 +1406,13 @@ export interface components {
             /** @description Code of its venue. */
             venue: string;
         };
+        /** @description Lets readers see a series as it is, though its past is not all collected again on its new basis. */
+        Settle: {
+            /** @description Who decides that. */
+            by: string;
+            /** @description Name of the series. */
+            series: string;
+        };
         /** @description A source now. */
         SourceStatus: {
             /**
@@ -1373,6 +1441,11 @@ export interface components {
             key?: boolean | null;
             /** @description Its name. */
             name: string;
+            /**
+             * Format: int32
+             * @description At how many calls a minute it said that there are too many, while it is asked more slowly for that.
+             */
+            slowed_at?: number | null;
             /** @description `ready`, `left-alone` (its quiet hours, or it asked us to wait), `used-up` (its calls of the day) or `paused` (it kept failing). */
             state: string;
             /** @description Its title. */
@@ -1621,7 +1694,7 @@ export interface operations {
                 from?: string;
                 /** @description Last trade date, included, or an instant, not included. */
                 to?: string;
-                /** @description Only what was known at this instant. */
+                /** @description Only what was known at this instant; `now`, or nothing, for the newest. The header `Mizuno-As-Of` tells the instant an answer stands for. */
                 as_of?: string;
                 /** @description Columns in order, as in `time,close`. */
                 columns?: string;
@@ -1841,6 +1914,8 @@ export interface operations {
                 run?: number;
                 /** @description Only fetches of this series. */
                 series?: string;
+                /** @description Only fetches of this source. */
+                source?: string;
                 /** @description `failed`, `stored` or `answered`. */
                 state?: string;
                 /** @description Fetches at most; 100 when left out. */
@@ -2166,6 +2241,33 @@ export interface operations {
             };
         };
     };
+    decide_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the source */
+                source: string;
+                /** @description Name of the list */
+                list: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decide"];
+            };
+        };
+        responses: {
+            /** @description Decided */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     list_quarantine: {
         parameters: {
             query?: {
@@ -2430,6 +2532,28 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Series"][];
                 };
+            };
+        };
+    };
+    settle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settle"];
+            };
+        };
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -45,7 +45,8 @@ pub struct Status {
 /// One thing that needs a person.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Concern {
-    /// `late`, `failed`, `paused`, `missing`, `quarantined`, `damaged`, `suspicious`, `held-back` or `restated`.
+    /// `not-writing`, `damaged`, `late`, `failed`, `paused`, `limit`, `slow-source`, `new-basis`, `list-held-back`, `conflict`, `missing`,
+    /// `quarantined`, `suspicious`, `held-back` or `restated`.
     pub kind: String,
     /// Whether it needs a person; otherwise it is only to be known.
     pub needs_a_person: bool,
@@ -99,6 +100,9 @@ pub struct SourceStatus {
     pub calls_today: Option<u32>,
     /// Calls it allows in a day, with the key we have or without.
     pub calls_a_day: Option<u32>,
+    /// At how many calls a minute it said that there are too many, while it is asked more slowly for that.
+    #[serde(default)]
+    pub slowed_at: Option<u32>,
     /// How complete its series are, all together.
     pub completeness: Completeness,
 }
@@ -126,6 +130,9 @@ pub struct CollectorStatus {
     pub next: Option<String>,
     /// When it runs after that.
     pub then: Vec<String>,
+    /// Whether it has a schedule and nevertheless never runs again.
+    #[serde(default)]
+    pub has_no_next: bool,
     /// Whether it should have run by now and has not.
     pub late: bool,
     /// Its newest run.
@@ -461,6 +468,9 @@ pub struct Fetch {
     pub refused: u64,
     /// Bars dropped because they were not finished.
     pub unfinished: u64,
+    /// Bars that were not asked for and not held either; not stored.
+    #[serde(default)]
+    pub outside: u64,
     /// Class of failure.
     pub failure: Option<String>,
     /// What went wrong, in words.
@@ -507,6 +517,9 @@ pub struct Quarantined {
     pub line: u64,
     /// What is wrong, one word.
     pub flaw: String,
+    /// How many rows of that answer with this flaw it stands for; `text` then has some of them.
+    #[serde(default)]
+    pub rows: u64,
     /// What is wrong, in a sentence.
     pub because: String,
     /// The row itself.
@@ -547,4 +560,17 @@ pub struct Problem {
     pub status: u16,
     /// This occurrence: the thing, the value, the way out.
     pub detail: String,
+    /// Where to look, as a path of the interface such as `/api/v1/gaps`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub see: Option<String>,
+}
+
+/// Lets readers see a series as it is, though its past is not all collected again on its new basis.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Settle {
+    /// Name of the series.
+    pub series: String,
+    /// Who decides that.
+    pub by: String,
 }

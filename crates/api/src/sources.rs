@@ -120,6 +120,12 @@ pub struct ListStatus {
     pub failure: Option<String>,
     /// The same in words.
     pub message: Option<String>,
+    /// Rows under a key that stood before in the same answer; the last one counts.
+    #[serde(default)]
+    pub repeated: u64,
+    /// While it is held back for a person, since it is so much shorter than before: how many rows it would end.
+    #[serde(default)]
+    pub would_end: Option<u64>,
 }
 
 /// Something a list said that it had not said before.

@@ -2,6 +2,17 @@
 
 use crate::Completeness;
 
+/// Text that came from outside, fit to be shown: control characters, which could move a terminal's cursor or forge
+/// a line, and marks that turn the direction of writing, are written as escapes.
+#[must_use]
+pub fn escaped(text: &str) -> String {
+    let harmful = |c: char| c.is_control() || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    if !text.chars().any(harmful) {
+        return text.to_owned();
+    }
+    text.chars().map(|c| if harmful(c) { c.escape_unicode().to_string() } else { c.to_string() }).collect()
+}
+
 /// A whole number with its thousands apart.
 #[must_use]
 pub fn count(n: u64) -> String {
@@ -52,6 +63,13 @@ mod tests {
         assert_eq!(percent(&c), "99.99 %");
         assert_eq!(percent(&Completeness { expected: 4, held: 3, excused: 1, missing: 0 }), "100 %");
         assert_eq!(percent(&Completeness::default()), "-", "nothing is expected");
+    }
+
+    #[test]
+    fn nothing_from_outside_reaches_a_terminal_as_a_command() {
+        assert_eq!(escaped("a\u{1b}[2Jb\r\n\u{9b}31m"), "a\\u{1b}[2Jb\\u{d}\\u{a}\\u{9b}31m");
+        assert_eq!(escaped("user\u{202e}txt.exe"), "user\\u{202e}txt.exe");
+        assert_eq!(escaped("Kelp & Barley, 12 ‑ ü 株"), "Kelp & Barley, 12 ‑ ü 株");
     }
 
     #[test]

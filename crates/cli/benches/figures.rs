@@ -8,7 +8,7 @@ mod common;
 use common::{FIRST, Figures, HOLE_EVERY, NOW, Outcome, configure, median, year};
 use futures_util::{StreamExt, stream};
 use mizuno_config::Config;
-use mizuno_core::{Bar, Bars, Calendar, Interval, Price, SeriesKey, Slot, Span, Timestamp, Volume, clock::ClockFace};
+use mizuno_core::{Bar, Bars, Calendar, Decimal, Interval, SeriesKey, Slot, Span, Timestamp, clock::ClockFace};
 use mizuno_store::{Store, answers::Understood};
 use sqlx::{Connection, QueryBuilder, Sqlite, SqliteConnection};
 use std::{
@@ -38,7 +38,8 @@ async fn main() -> Outcome {
 
     let mut table = Figures::default();
     let data = dir.path().join("data");
-    let store = Store::open(&data).await?;
+    let now: Timestamp = NOW.parse()?;
+    let store = Store::open(&data, std::sync::Arc::new(move || now)).await?;
     store.put_instruments(config.instruments.clone(), None).await?;
     let keys = (0..ALL).map(|i| SeriesKey {
         symbol: format!("B{i:03}"),
@@ -53,12 +54,11 @@ async fn main() -> Outcome {
     let (mut ours, mut plain, mut compared) = (Duration::ZERO, Duration::ZERO, 0);
     for (i, (row, year)) in series.iter().zip(&years).enumerate() {
         let months = months(year);
-        let now: Timestamp = NOW.parse()?;
         let batches: Vec<Understood> =
             months.iter().map(|m| Understood { rows: m.rows.len() as u64, bars: m.clone(), ..Understood::default() }).collect();
         // As a run does: some windows at once. The plain table gets the best it can have, one transaction.
         let began = Instant::now();
-        let mut kept = stream::iter(batches).map(|batch| store.keep_bars(0, row.id, Interval::MINUTE, batch, now)).buffer_unordered(6);
+        let mut kept = stream::iter(batches).map(|batch| store.keep_bars(0, row.id, Interval::MINUTE, batch)).buffer_unordered(6);
         while let Some(learned) = kept.next().await {
             learned?;
         }
@@ -105,7 +105,14 @@ async fn main() -> Outcome {
 /// A gap scan and a file, through the service.
 async fn serving(table: &mut Figures, config: Config, data: &Path, years: &[Bars]) -> Outcome {
     let clock = ClockFace { start: NOW.parse()?, wall: mizuno_sim::wall(), speed: 1.0 };
-    let options = mizuno_service::Options { config, config_dir: None, data: data.to_owned(), listen: Some("127.0.0.1:0".parse()?), clock };
+    let options = mizuno_service::Options {
+        config,
+        config_dir: None,
+        data: data.to_owned(),
+        listen: Some("127.0.0.1:0".parse()?),
+        clock,
+        pasted_profiles: false,
+    };
     let service = mizuno_service::serve(options).await?;
     let base = format!("http://{}/api/v1", service.address);
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
@@ -158,7 +165,7 @@ async fn serving(table: &mut Figures, config: Config, data: &Path, years: &[Bars
 fn months(year: &Bars) -> Vec<Bars> {
     let month = |b: &Bar| -> Span { mizuno_store::blocks::span_of(Interval::MINUTE, b.slot) };
     let chunks = year.rows.chunk_by(|a, b| month(a) == month(b));
-    chunks.map(|rows| Bars { rows: rows.to_vec(), price_scale: 2, volume_scale: 0 }).collect()
+    chunks.map(|rows| Bars { rows: rows.to_vec() }).collect()
 }
 
 async fn plain_table(path: &Path) -> Result<SqliteConnection, sqlx::Error> {
@@ -179,8 +186,11 @@ async fn insert(connection: &mut SqliteConnection, series: i64, bars: &Bars) -> 
     for chunk in bars.rows.chunks(500) {
         let mut query = QueryBuilder::<Sqlite>::new("INSERT INTO bar ");
         query.push_values(chunk, |mut row, b| {
-            row.push_bind(series).push_bind(b.slot.0).push_bind(b.open.0).push_bind(b.high.0).push_bind(b.low.0).push_bind(b.close.0);
-            row.push_bind(b.volume.map(|v| v.0));
+            row.push_bind(series).push_bind(b.slot.0);
+            for price in b.prices() {
+                row.push_bind(price.mantissa);
+            }
+            row.push_bind(b.volume().map(|v| v.mantissa));
         });
         query.build().execute(&mut *transaction).await?;
     }
@@ -194,8 +204,8 @@ async fn select(connection: &mut SqliteConnection, series: i64) -> Result<Vec<Ba
         .fetch_all(connection)
         .await?;
     let bar = |(slot, open, high, low, close, volume): Row| {
-        let [open, high, low, close] = [open, high, low, close].map(Price);
-        Bar { slot: Slot(slot), open, high, low, close, volume: volume.map(Volume) }
+        let prices = [open, high, low, close].map(|mantissa| Decimal { mantissa, scale: 2 });
+        Bar::new(Slot(slot), prices, volume.map(|mantissa| Decimal { mantissa, scale: 0 }))
     };
     Ok(rows.into_iter().map(bar).collect())
 }

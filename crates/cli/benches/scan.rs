@@ -33,27 +33,29 @@ async fn main() -> Outcome {
     let decade = Calendar::new(&config.venues["BNCH"], "2015-01-05".parse()?.."2024-12-20".parse()?);
     let years: Vec<Bars> = (0..MADE).map(|i| year(&calendar, i as u64)).collect();
     let days: Vec<Bars> = years.iter().map(|y| daily_bars(&decade, y)).collect();
-    let store = Store::open(&dir.path().join("data")).await?;
+    let at: Timestamp = NOW.parse()?;
+    let store = Store::open(&dir.path().join("data"), std::sync::Arc::new(move || at)).await?;
     store.put_instruments(config.instruments.clone(), None).await?;
     let key = |symbol: &str, interval| SeriesKey { symbol: symbol.to_owned(), interval, side: Side::Trade, source: "bench".into() };
     let mut keys: Vec<SeriesKey> = config.instruments.iter().take(MINUTES).map(|i| key(&i.symbol, Interval::MINUTE)).collect();
     keys.extend(config.instruments.iter().map(|i| key(&i.symbol, Interval::Daily)));
-    let (mut bars, now) = (0, NOW.parse::<Timestamp>()?);
+    let mut bars = 0;
     for (i, row) in store.ensure_series(keys).await?.into_iter().enumerate() {
         let all = if row.key.interval == Interval::Daily { &days } else { &years };
         let of_this = all[i % MADE].clone();
         bars += of_this.rows.len();
         let understood = Understood { rows: of_this.rows.len() as u64, bars: of_this, ..Understood::default() };
-        store.keep_bars(0, row.id, row.key.interval, understood, now).await?;
+        store.keep_bars(0, row.id, row.key.interval, understood).await?;
     }
     store.close().await;
     drop(store);
     println!("{MINUTES} series of minutes over a year, {DAYS} of days over ten: {bars} bars");
 
-    let clock = ClockFace { start: now, wall: mizuno_sim::wall(), speed: 1.0 };
+    let clock = ClockFace { start: at, wall: mizuno_sim::wall(), speed: 1.0 };
     let listen = Some("127.0.0.1:0".parse()?);
     let data = dir.path().join("data");
-    let service = mizuno_service::serve(mizuno_service::Options { config, config_dir: None, data, listen, clock }).await?;
+    let service =
+        mizuno_service::serve(mizuno_service::Options { config, config_dir: None, data, listen, clock, pasted_profiles: false }).await?;
     let base = format!("http://{}/api/v1", service.address);
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
     let serving = tokio::spawn(service.until(Box::pin(async { drop(stopped.await) })));
@@ -80,6 +82,9 @@ async fn main() -> Outcome {
 
 /// A bar for each session, taken from the minutes in turn.
 fn daily_bars(calendar: &Calendar, minutes: &Bars) -> Bars {
-    let rows = calendar.sessions().iter().enumerate().map(|(i, s)| Bar { slot: Slot::on(s.date), ..minutes.rows[i * 30] });
-    Bars { price_scale: 2, volume_scale: 0, rows: rows.collect() }
+    let rows = calendar.sessions().iter().enumerate().map(|(i, s)| {
+        let bar = &minutes.rows[i * 30];
+        Bar::new(Slot::on(s.date), bar.prices(), bar.volume())
+    });
+    rows.collect()
 }

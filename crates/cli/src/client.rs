@@ -1,9 +1,10 @@
 //! The service, as its client sees it.
 
 use crate::{Common, exit::Failure};
-use mizuno_api::{Problem, Run, Status};
+use mizuno_api::{Problem, Run, Status, words::escaped};
 use reqwest::{Method, Response};
 use serde::{Serialize, de::DeserializeOwned};
+use serde_json::Value;
 
 /// A connection to the service, and how the person wants results.
 pub struct Client {
@@ -44,19 +45,31 @@ impl Client {
         }
         let status = response.status();
         Err(match response.json::<Problem>().await {
-            Ok(problem) => Failure::new(problem.detail),
+            Ok(problem) => Failure::refused(problem),
             Err(_) => Failure::new(format!("{} answered {status}, and not as a mizuno does; is it another program?", self.base)),
         })
     }
 
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, &str)]) -> Result<T, Failure> {
         let response = self.send::<()>(Method::GET, path, query, None).await?;
-        response.json().await.map_err(|e| Failure::new(format!("the answer cannot be read ({e}); is the service of another version?")))
+        self.read(response).await
+    }
+
+    /// Reads an answer. What is shown to a person has no control characters in it, wherever it came from; a program gets it whole.
+    async fn read<T: DeserializeOwned>(&self, response: Response) -> Result<T, Failure> {
+        let wrong =
+            |e: &dyn std::fmt::Display| Failure::new(format!("the answer cannot be read ({e}); is the service of another version?"));
+        if self.json {
+            return response.json().await.map_err(|e| wrong(&e));
+        }
+        let mut value: Value = response.json().await.map_err(|e| wrong(&e))?;
+        escape(&mut value);
+        serde_json::from_value(value).map_err(|e| wrong(&e))
     }
 
     pub async fn post<T: DeserializeOwned, B: Serialize>(&self, path: &str, body: &B) -> Result<T, Failure> {
         let response = self.send(Method::POST, path, &[], Some(body)).await?;
-        response.json().await.map_err(Failure::new)
+        self.read(response).await
     }
 
     pub async fn run(&self, id: i64) -> Result<Run, Failure> {
@@ -67,5 +80,21 @@ impl Client {
     pub async fn zone(&self) -> Result<crate::show::Zone, Failure> {
         let status: Status = self.get("/status", &[]).await?;
         Ok(crate::show::Zone::of(&status))
+    }
+}
+
+/// Escapes every text in a value.
+pub fn escape(value: &mut Value) {
+    match value {
+        Value::String(text) => *text = escaped(text),
+        Value::Array(items) => items.iter_mut().for_each(escape),
+        Value::Object(entries) => {
+            let all = std::mem::take(entries);
+            entries.extend(all.into_iter().map(|(key, mut value)| {
+                escape(&mut value);
+                (escaped(&key), value)
+            }));
+        }
+        _ => {}
     }
 }

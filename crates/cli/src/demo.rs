@@ -68,7 +68,11 @@ pub async fn demo(options: Demo) -> Result<Code, Failure> {
         config.service.desk,
         data.display()
     );
-    serve::run(mizuno_service::Options { config, config_dir: Some(dir), data, listen: Some(listen), clock }, &greeting).await
+    serve::run(
+        mizuno_service::Options { config, config_dir: Some(dir), data, listen: Some(listen), clock, pasted_profiles: false },
+        &greeting,
+    )
+    .await
 }
 
 /// Writes the demo's configuration beside its data, with the sources' real addresses and a key in it.

@@ -1,5 +1,6 @@
 //! Exit codes that scripts can use.
 
+use mizuno_api::{Problem, words::escaped};
 use std::{fmt, process::ExitCode};
 
 pub const HELP: &str = "Exit codes: 0 all well; 1 refused or failed; 2 wrong usage; 3 done, but something needs a person \
@@ -35,6 +36,16 @@ impl Failure {
         Failure { message: message.to_string(), code: 1 }
     }
 
+    /// What the service refused, with where to look as a command.
+    pub fn refused(problem: Problem) -> Failure {
+        let command = problem.see.as_deref().and_then(|path| path.strip_prefix("/api/v1/")).map(|topic| topic.replace('/', " "));
+        let message = match command {
+            Some(command) => format!("{}; see: mizuno {command}", escaped(&problem.detail)),
+            None => escaped(&problem.detail),
+        };
+        Failure { message, code: 1 }
+    }
+
     pub fn usage(message: impl fmt::Display) -> Failure {
         Failure { message: message.to_string(), code: 2 }
     }
@@ -45,6 +56,11 @@ impl Failure {
 
     pub fn unreachable(message: impl fmt::Display) -> Failure {
         Failure { message: message.to_string(), code: 4 }
+    }
+
+    /// The same for programs.
+    pub fn as_json(&self) -> String {
+        serde_json::json!({ "error": self.message, "exit_code": self.code }).to_string()
     }
 
     pub fn code(&self) -> Exit {

@@ -29,14 +29,17 @@ struct Cli {
     command: Command,
 }
 
+/// The heading of the options that every command has.
+const EVERYWHERE: &str = "Options of every command";
+
 /// What every client command takes.
 #[derive(Args, Clone)]
 struct Common {
     /// Address of the service.
-    #[arg(long, global = true, env = "MIZUNO_SERVICE", default_value = "http://127.0.0.1:7400", value_name = "URL")]
+    #[arg(long, global = true, env = "MIZUNO_SERVICE", default_value = "http://127.0.0.1:7400", value_name = "URL", help_heading = EVERYWHERE)]
     service: String,
-    /// Print JSON for programs instead of tables for people.
-    #[arg(long, global = true)]
+    /// Print JSON for programs instead of tables for people; errors too.
+    #[arg(long, global = true, help_heading = EVERYWHERE)]
     json: bool,
 }
 
@@ -164,6 +167,9 @@ enum Command {
     /// Take or refuse a bar that was held back, since its source changed it by more than its policy takes.
     #[command(after_help = "Example: mizuno decide 17 --take --by mere")]
     Decide(commands::findings::Decision),
+    /// Let readers see a series as it is, though its past is not all collected again since its source changed its basis.
+    #[command(after_help = "Example: mizuno settle KBF/1d/lodestar --by mere")]
+    Settle(commands::findings::SettleIt),
     /// List rows that came and cannot be true, or are held back.
     #[command(after_help = "Example: mizuno quarantine")]
     Quarantine,
@@ -189,10 +195,14 @@ async fn main() -> ExitCode {
         .with_ansi(std::io::stderr().is_terminal())
         .with_target(false)
         .init();
+    let json = common.json;
     match run(common, command).await {
         Ok(code) => code.into(),
         Err(failure) => {
-            eprintln!("mizuno: {failure}");
+            match json {
+                true => eprintln!("{}", failure.as_json()),
+                false => note!("mizuno: {failure}"),
+            }
             failure.code().into()
         }
     }
@@ -230,6 +240,7 @@ async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failu
         Command::Lineup(ask) => commands::findings::lineup(&client()?, ask).await,
         Command::Audit(ask) => commands::runs::audit(&client()?, ask).await,
         Command::Decide(ask) => commands::findings::decide(&client()?, ask).await,
+        Command::Settle(ask) => commands::findings::settle(&client()?, ask).await,
         Command::Quarantine => commands::fetches::quarantine(&client()?).await,
         Command::Watch => commands::watch::watch(&client()?).await,
         Command::Openapi => {

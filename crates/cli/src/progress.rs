@@ -33,7 +33,7 @@ async fn follow_one(client: &Client, mut run: Run) -> Result<(Run, bool), Failur
             () = tokio::time::sleep(Duration::from_millis(150)) => run = client.run(run.id).await?,
             _ = &mut interrupt => {
                 bar.finish_and_clear();
-                eprintln!("stopping run {}: what is under way is finished and kept", run.id);
+                note!("stopping run {}: what is under way is finished and kept", run.id);
                 return Ok((cancel(client, run.id).await?, true));
             }
         }
@@ -87,8 +87,8 @@ pub fn conclude(client: &Client, runs: &[Run], stopped: bool) -> Result<Code, Fa
         for run in runs {
             out!("{}", sentence(run));
         }
-        if runs.iter().any(|r| r.failed > 0) {
-            eprintln!("read why with: mizuno fetches --failed --run {}", runs[0].id);
+        if let Some(run) = runs.iter().find(|r| r.failed > 0) {
+            note!("read why with: mizuno fetches --failed --run {}", run.id);
         }
     }
     let well = runs.iter().all(|r| r.state == "complete");

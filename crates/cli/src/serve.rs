@@ -21,6 +21,9 @@ pub struct Serve {
     /// Listen here instead of where the configuration says.
     #[arg(long, value_name = "ADDRESS")]
     listen: Option<SocketAddr>,
+    /// Let profiles that are pasted into the console use environment variables, files and any address.
+    #[arg(long)]
+    pasted_profiles: bool,
     /// Live by another clock than the wall's: START@WALLxSPEED. For demos and tests.
     #[arg(long, hide = true)]
     clock: Option<ClockFace>,
@@ -30,7 +33,8 @@ pub async fn serve(options: Serve) -> Result<Code, Failure> {
     let config = Config::load(&options.config)
         .map_err(|p| Failure::new(format!("the configuration in {} is not sound:\n{p}", options.config.display())))?;
     let clock = options.clock.unwrap_or(ClockFace::REAL);
-    run(mizuno_service::Options { config, config_dir: Some(options.config), data: options.data, listen: options.listen, clock }, "").await
+    let Serve { config: dir, data, listen, pasted_profiles, .. } = options;
+    run(mizuno_service::Options { config, config_dir: Some(dir), data, listen, clock, pasted_profiles }, "").await
 }
 
 /// Runs the service until Ctrl-C or a polite kill.

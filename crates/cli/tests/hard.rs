@@ -3,7 +3,7 @@
 mod common;
 
 use common::Bench;
-use mizuno_sim::faults::Faults;
+use mizuno_sim::faults::{Fault, Faults};
 use sqlx::Connection;
 use std::{fmt::Write, fs, path::Path, process::Command};
 
@@ -13,7 +13,7 @@ struct SmallDisk(std::path::PathBuf);
 impl SmallDisk {
     fn mount(at: &Path) -> SmallDisk {
         fs::create_dir_all(at).unwrap();
-        let done = Command::new("mount").args(["-t", "tmpfs", "-o", "size=3m", "tmpfs"]).arg(at).status().unwrap();
+        let done = Command::new("mount").args(["-t", "tmpfs", "-o", "size=4m", "tmpfs"]).arg(at).status().unwrap();
         assert!(done.success(), "the test of a full disk mounts a small one, which takes root");
         SmallDisk(at.to_owned())
     }
@@ -27,28 +27,49 @@ impl Drop for SmallDisk {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_full_disk_is_named_and_nothing_that_was_stored_is_lost() {
-    let bench = Bench::new(Faults::default());
+    let bench = Bench::new(Faults::only(vec![Fault::Slow { millis: 20 }]));
     let disk = SmallDisk::mount(&bench.data());
     let service = bench.serve();
     assert_eq!(service.cli(&["collect", "daily", "-i", "KBF"]).code, 0);
     let before = service.text("/bars?series=KBF/1d/harbour").await;
     assert!(before.lines().count() > 2000);
+    // The run gets as far as there is room, and then waits.
+    assert_eq!(service.cli(&["collect", "minutes", "--no-wait"]).code, 0);
     fs::write(bench.data().join("ballast"), vec![0u8; 1 << 20]).unwrap_or_default();
     let mut padding = 0;
-    while fs::write(bench.data().join(format!("ballast-{padding}")), vec![0u8; 64 << 10]).is_ok() {
+    while fs::write(bench.data().join(format!("ballast-{padding}")), vec![0u8; 16 << 10]).is_ok() {
         padding += 1;
     }
-    let said = service.cli(&["collect", "minutes"]);
-    assert_ne!(said.code, 0, "{said:?}");
-    let excuse = service.cli(&["excuse", "OXB/1d/harbour@2016-01-04", "--by", "mere", "--note", "x"]);
-    assert_ne!(excuse.code, 0);
+    let concern = |status: &serde_json::Value| status["concerns"].as_array().unwrap().iter().any(|c| c["kind"] == "not-writing");
+    let mut status = service.get("/status").await;
+    for _ in 0..200 {
+        if concern(&status) {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        status = service.get("/status").await;
+    }
+    assert!(concern(&status), "the status says that nothing can be written: {}", status["concerns"]);
+    let excuse =
+        service.cli(&["excuse", "KBF/1d/harbour", "--since", "2016-01-04", "--until", "2016-01-05", "--by", "mere", "--note", "x"]);
+    assert!(excuse.code == 1 && excuse.err.contains("nothing can be written at the moment"), "{excuse:?}");
     assert_eq!(service.text("/bars?series=KBF/1d/harbour").await, before, "what was stored is served as before");
 
     for file in fs::read_dir(bench.data()).unwrap().flatten().filter(|f| f.file_name().to_string_lossy().starts_with("ballast")) {
         fs::remove_file(file.path()).unwrap();
     }
+    let mut run = service.get("/runs?collector=minutes").await[0].clone();
+    for _ in 0..400 {
+        if run["state"] != "running" {
+            break;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        run = service.get("/runs?collector=minutes").await[0].clone();
+    }
+    assert!(run["state"] == "complete" && run["failed"] == 0, "once there is room it goes on by itself, and nothing is lost: {run}");
+    assert!(!concern(&service.get("/status").await));
     let again = service.cli(&["collect", "daily", "-i", "OXB", "--from", "2024-01-01"]);
-    assert_eq!(again.code, 0, "once there is room it goes on: {again:?}");
+    assert_eq!(again.code, 0, "{again:?}");
     assert_eq!(service.text("/bars?series=KBF/1d/harbour").await, before);
     assert_eq!(service.stop(), Some(0));
     drop(disk);

@@ -238,15 +238,21 @@ async fn a_source_of_which_nothing_is_true_fills_the_quarantine_and_nothing_else
     assert_eq!(service.text("/bars?series=KBF/1m/own").await.lines().count(), 1, "a header and no bar");
     let aside = service.get("/quarantine?most=100000").await;
     let aside = aside.as_array().unwrap();
-    assert_eq!(aside.len() as u64, number("refused"));
+    // Thousands of rows with one flaw are one, with some of them as examples.
+    let of_largest = aside.iter().filter(|q| q["fetch"] == largest["id"]).map(|q| q["rows"].as_u64().unwrap()).sum::<u64>();
+    assert_eq!(of_largest, number("refused"));
+    assert!(aside.len() < 20, "{}", aside.len());
     // It tells of the rest of today already.
     let flaws = ["high-below-low", "from-the-future"];
     let expected = |q: &serde_json::Value| {
-        flaws.contains(&q["flaw"].as_str().unwrap()) && q["text"].as_str().unwrap().ends_with("Z,10.00,9.00,11.00,10.50,100")
+        flaws.contains(&q["flaw"].as_str().unwrap())
+            && q["text"].as_str().unwrap().ends_with("Z,10.00,9.00,11.00,10.50,100")
+            && q["text"].as_str().unwrap().matches(" | ").count() <= 2
     };
     let odd = aside.iter().find(|q| !expected(q));
     assert!(odd.is_none(), "{odd:?}");
-    let lines: std::collections::BTreeSet<&str> = aside.iter().filter_map(|q| q["text"].as_str()).collect();
-    assert_eq!(lines.len(), aside.len(), "each with its own line");
+    let gaps = service.get("/gaps?cause=quarantined").await;
+    let missing: u64 = gaps.as_array().unwrap().iter().map(|g| g["slots"].as_u64().unwrap()).sum();
+    assert!(missing > 20_000, "and what is in quarantine is missing, not quiet: {missing}");
     assert_eq!(service.cli(&["status"]).code, 3);
 }

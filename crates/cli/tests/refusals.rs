@@ -46,7 +46,7 @@ async fn every_bad_question_gets_a_problem_that_names_it() {
         ("/runs", json!({ "collector": "daily", "instruments": ["ZZZ"] }), 404, "no instrument `ZZZ`"),
         ("/runs", json!({ "collector": "daily", "speed": 9 }), 400, "unknown field `speed`"),
         ("/repairs", json!({ "gaps": [] }), 400, "name at least one gap"),
-        ("/repairs", json!({ "gaps": ["KBF"] }), 400, "`KBF` is not the id of a gap: it has no @; list them with: mizuno gaps"),
+        ("/repairs", json!({ "gaps": ["KBF"] }), 400, "`KBF` is not the id of a gap: it has no @; ids read like KBF/1m/harbour@"),
         ("/repairs", json!({ "gaps": ["KBF/1d/harbour@2025-04-10T02:30:00Z"] }), 400, "a daily gap begins on a date"),
         ("/repairs", json!({ "gaps": ["KBF/1m/harbour@2025-04-10"] }), 400, "an intraday gap begins at an instant"),
         ("/repairs", json!({ "gaps": ["KBF/1m/harbour@noon"] }), 400, "`noon` is neither a trade date like 2025-04-10"),

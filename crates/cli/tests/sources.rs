@@ -28,13 +28,18 @@ async fn a_source_is_tried_and_nothing_is_kept() {
     let swapped = text.replace("high = \"high\", low = \"low\"", "high = \"low\", low = \"high\"");
     let path = bench.dir.path().join("swapped.toml");
     fs::write(&path, swapped).unwrap();
-    let said = service.cli(&["try", path.to_str().unwrap(), "KBF"]);
+    let outside = service.cli(&["try", path.to_str().unwrap(), "KBF"]);
+    assert!(outside.code == 2 && outside.err.contains("--config DIR"), "a file alone names no venues: {outside:?}");
+    let dir = bench.config();
+    let with_config =
+        |more: &[&str]| service.cli(&[&["try", path.to_str().unwrap(), "KBF", "--config", dir.to_str().unwrap()], more].concat());
+    let said = with_config(&[]);
     assert!(said.code == 3 && said.out.contains("`high` and `low` look swapped"), "{}", said.out);
     fs::write(&path, text.replace("stamp = \"%Y-%m-%d %H:%M\"", "stamp = \"%Y-%m-%d %H:%M\"\nzone = \"UTC\"")).unwrap();
-    let said = service.cli(&["try", path.to_str().unwrap(), "KBF", "--interval", "1m", "--from", "2025-04-08", "--to", "2025-04-08"]);
+    let said = with_config(&["--interval", "1m", "--from", "2025-04-08", "--to", "2025-04-08"]);
     assert!(said.out.contains("moved by -12 hours") && said.out.contains("look at `zone`"), "{}", said.out);
     fs::write(&path, "name = 3").unwrap();
-    let said = service.cli(&["try", path.to_str().unwrap(), "KBF"]);
+    let said = with_config(&[]);
     assert!(said.code == 1 && said.err.contains("profile:1: invalid type"), "{said:?}");
     assert!(service.cli(&["try", "nowhere", "KBF"]).err.contains("there is no source `nowhere`"));
     assert!(service.cli(&["try", "harbour", "TRC-USD"]).err.contains("has no such bars of MFX"));
@@ -150,7 +155,7 @@ fn bench_check(bench: &Bench) -> common::Said {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_is_resumed_and_only_what_failed_is_asked_for_again() {
-    let trouble = Fault::Trouble { source: "harbour", symbol: "KBF", times: Some(7), what: Trouble::Status(502, "fog") };
+    let trouble = Fault::Trouble { source: "harbour", symbol: "KBF", times: Some(15), what: Trouble::Status(502, "fog") };
     let bench = Bench::new(Faults::only(vec![trouble]));
     bench.change("sources/harbour.toml", "first_pause = \"20s\"", "first_pause = \"1s\"");
     let service = bench.serve();

@@ -89,8 +89,11 @@ fn understand(row: Row) -> Result<Instrument, String> {
 /// # Errors
 /// A sentence that says why not.
 pub fn sound_symbol(text: &str) -> Result<(), String> {
-    if text.is_empty() || text.contains(['/', ' ', '@']) {
-        return Err(format!("`{text}` cannot be a symbol: it is empty, or has a slash, a space or an @ in it"));
+    if text.is_empty() || text.contains(['/', ' ', '@']) || text.chars().any(char::is_control) {
+        return Err(format!(
+            "`{}` cannot be a symbol: it is empty, or has a slash, a space, an @ or a control character in it",
+            text.escape_debug()
+        ));
     }
     Ok(())
 }

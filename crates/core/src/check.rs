@@ -114,8 +114,7 @@ pub struct Sorted {
 /// Sorts the rows of one answer, which may come in any order.
 #[must_use]
 pub fn sort(answer: &Bars, standards: &Standards<'_>) -> Sorted {
-    let mut out =
-        Sorted { sound: Bars { price_scale: answer.price_scale, volume_scale: answer.volume_scale, rows: vec![] }, ..Sorted::default() };
+    let mut out = Sorted::default();
     let mut order: Vec<usize> = (0..answer.rows.len()).collect();
     order.sort_by_key(|&i| answer.rows[i].slot);
     for group in order.chunk_by(|&a, &b| answer.rows[a].slot == answer.rows[b].slot) {
@@ -168,14 +167,14 @@ fn on_grid(session: &crate::Session, interval: Interval, slot: Slot) -> bool {
 
 /// The flaw of a bar seen on its own, whatever its time.
 fn shape(bar: &Bar, any_price: bool) -> Option<Flaw> {
-    let (bottom, top) = (bar.open.min(bar.close), bar.open.max(bar.close));
-    if bar.high < bar.low {
+    let [open, high, low, close] = bar.prices();
+    if high < low {
         Some(Flaw::HighBelowLow)
-    } else if bar.high < top || bar.low > bottom {
+    } else if high < open.max(close) || low > open.min(close) {
         Some(Flaw::OutsideRange)
-    } else if bar.low.0 <= 0 && !any_price {
+    } else if low.mantissa <= 0 && !any_price {
         Some(Flaw::PriceNotPositive)
-    } else if bar.volume.is_some_and(|v| v.0 < 0) {
+    } else if bar.volume().is_some_and(|v| v.mantissa < 0) {
         Some(Flaw::NegativeVolume)
     } else {
         None

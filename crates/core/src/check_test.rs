@@ -1,12 +1,15 @@
 use super::*;
+use crate::Decimal;
 use crate::calendar::tests::{at, date, venue};
-use crate::{Price, Volume};
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 
+fn cents(mantissa: i64) -> Decimal {
+    Decimal { mantissa, scale: 2 }
+}
+
 fn bar(slot: Slot, ohlc: [i64; 4]) -> Bar {
-    let [open, high, low, close] = ohlc.map(Price);
-    Bar { slot, open, high, low, close, volume: Some(Volume(5)) }
+    Bar::new(slot, ohlc.map(cents), Some(Decimal { mantissa: 5, scale: 0 }))
 }
 
 fn minute(text: &str) -> Slot {
@@ -17,7 +20,7 @@ fn sort_at(interval: Interval, now: &str, rows: Vec<Bar>) -> Sorted {
     let venue = venue("Pacific/Auckland", &["10:00-12:30", "13:30-16:45"]);
     let calendar = Calendar::new(&venue, date("2025-04-01")..date("2025-04-20"));
     let standards = Standards { calendar: &calendar, interval, asked_at: at(now), answered_at: at(now).plus(60_000_000), any_price: false };
-    sort(&Bars { price_scale: 2, volume_scale: 0, rows }, &standards)
+    sort(&Bars { rows }, &standards)
 }
 
 #[test]
@@ -27,7 +30,7 @@ fn bars_that_cannot_be_true_are_told_apart() {
         bar(minute("2025-04-09T22:00:00Z"), [10, 9, 12, 11]),
         bar(minute("2025-04-09T22:01:00Z"), [10, 12, 9, 13]),
         bar(minute("2025-04-09T22:02:00Z"), [0, 12, 0, 11]),
-        Bar { volume: Some(Volume(-1)), ..bar(minute("2025-04-09T22:03:00Z"), good) },
+        Bar::new(minute("2025-04-09T22:03:00Z"), good.map(cents), Some(Decimal { mantissa: -1, scale: 0 })),
         bar(minute("2025-04-09T22:04:30Z"), good),
         bar(minute("2025-04-10T00:45:00Z"), good),
         bar(minute("2025-04-10T03:00:00Z"), good),
@@ -88,7 +91,7 @@ proptest! {
     ) {
         let open = minute("2025-04-09T22:00:00Z").0;
         let row = |&(n, half, ohlc, volume): &(i64, i64, [i64; 4], i64)| {
-            Bar { volume: Some(Volume(volume)), ..bar(Slot(open + n * 60_000_000 + half * 30_000_000), ohlc) }
+            Bar::new(Slot(open + n * 60_000_000 + half * 30_000_000), ohlc.map(cents), Some(Decimal { mantissa: volume, scale: 0 }))
         };
         let rows: Vec<Bar> = rows.iter().map(row).collect();
         let now = Slot(open + minutes_past * 60_000_000).instant();
@@ -100,7 +103,8 @@ proptest! {
         prop_assert!(sound.windows(2).all(|w| w[0].slot < w[1].slot));
         for b in sound {
             prop_assert!(rows.contains(b), "nothing is made up");
-            prop_assert!(b.low.0 > 0 && b.low <= b.open.min(b.close) && b.open.max(b.close) <= b.high && b.volume >= Some(Volume(0)));
+            let [open_at, high, low, close] = b.prices();
+            prop_assert!(low.mantissa > 0 && low <= open_at.min(close) && open_at.max(close) <= high && b.volume().unwrap().mantissa >= 0);
             prop_assert!(b.slot.0 + 60_000_000 <= now.0 && (b.slot.0 - open) % 60_000_000 == 0, "finished and on the grid");
             let others = rows.iter().filter(|r| r.slot == b.slot);
             prop_assert!(others.clone().all(|r| r == b), "nobody contradicts it");

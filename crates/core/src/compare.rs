@@ -1,7 +1,7 @@
 //! Two series side by side, or one as of two dates: what matches, what only one has, what differs by which column.
 
 use crate::{
-    bar::{Bar, Bars, DoesNotFit},
+    bar::{Bar, Bars},
     decimal::Decimal,
     interval::Interval,
     slot::{Slot, Span},
@@ -36,10 +36,6 @@ pub struct Difference {
 /// How two series compare.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Comparison {
-    /// Digits after the point of all prices in it.
-    pub price_scale: u8,
-    /// Digits after the point of all volumes in it.
-    pub volume_scale: u8,
     /// Slots in which both have a bar.
     pub matched: u64,
     /// Of these, with the same bar.
@@ -55,30 +51,17 @@ pub struct Comparison {
 }
 
 /// Compares two series of one interval, both in slot order; keeps the first `most` differences.
-///
-/// # Errors
-/// When the two cannot be written with the same digits.
-pub fn compare(interval: Interval, here: &Bars, there: &Bars, tolerance: Tolerance, most: usize) -> Result<Comparison, DoesNotFit> {
-    let (price_scale, volume_scale) = (here.price_scale.max(there.price_scale), here.volume_scale.max(there.volume_scale));
-    let at_scale = |bars: &Bars| -> Result<Option<Bars>, DoesNotFit> {
-        if (bars.price_scale, bars.volume_scale) == (price_scale, volume_scale) {
-            return Ok(None);
-        }
-        let mut copy = bars.clone();
-        copy.rescale(price_scale, volume_scale).map(|()| Some(copy))
-    };
-    let (a, b) = (at_scale(here)?, at_scale(there)?);
-    let (a, b) = (&a.as_ref().unwrap_or(here).rows[..], &b.as_ref().unwrap_or(there).rows[..]);
-    let step = tolerance.tick.and_then(|t| t.at_scale(price_scale)).map_or(0, |t| t.mantissa);
-    let apart = step.saturating_mul(i64::from(tolerance.ticks));
-    let mut out = Comparison { price_scale, volume_scale, ..Comparison::default() };
+#[must_use]
+pub fn compare(interval: Interval, here: &Bars, there: &Bars, tolerance: Tolerance, most: usize) -> Comparison {
+    let (a, b) = (&here.rows[..], &there.rows[..]);
+    let mut out = Comparison::default();
     let (mut only_here, mut only_there) = (Runs::new(interval), Runs::new(interval));
     let (mut i, mut j) = (0, 0);
     while i < a.len() || j < b.len() {
         match (a.get(i), b.get(j)) {
             (Some(x), Some(y)) if x.slot == y.slot => {
                 out.matched += 1;
-                let columns = differing(x, y, apart);
+                let columns = differing(x, y, tolerance);
                 if columns == [false; 5] {
                     out.equal += 1;
                 } else {
@@ -101,15 +84,20 @@ pub fn compare(interval: Interval, here: &Bars, there: &Bars, tolerance: Toleran
         }
     }
     (out.only_here, out.only_there) = (only_here.done(), only_there.done());
-    Ok(out)
+    out
 }
 
-fn differing(x: &Bar, y: &Bar, apart: i64) -> [bool; 5] {
+fn differing(x: &Bar, y: &Bar, tolerance: Tolerance) -> [bool; 5] {
     if x == y {
         return [false; 5];
     }
-    let price = |a: crate::Price, b: crate::Price| a.0.abs_diff(b.0) > apart.unsigned_abs();
-    [price(x.open, y.open), price(x.high, y.high), price(x.low, y.low), price(x.close, y.close), x.volume != y.volume]
+    let price = |a: Decimal, b: Decimal| {
+        let tick = tolerance.tick.unwrap_or(Decimal { mantissa: 0, scale: 0 });
+        let scale = a.scale.max(b.scale).max(tick.scale);
+        (a.units(scale) - b.units(scale)).abs() > tick.units(scale).saturating_mul(i128::from(tolerance.ticks))
+    };
+    let ([o, h, l, c], [p, i, m, d]) = (x.prices(), y.prices());
+    [price(o, p), price(h, i), price(l, m), price(c, d), x.volume() != y.volume()]
 }
 
 /// Collects slots in order into spans, neighbours together.
@@ -147,10 +135,10 @@ mod tests {
     fn bars(rows: &BTreeMap<i64, i64>, scale: u8) -> Bars {
         let by = 10i64.pow(u32::from(scale));
         let bar = |(slot, close): (&i64, &i64)| {
-            let price = crate::Price(close * by);
-            Bar { slot: Slot(*slot), open: price, high: price, low: price, close: price, volume: Some(crate::Volume(*close)) }
+            let price = Decimal { mantissa: close * by, scale };
+            Bar::new(Slot(*slot), [price; 4], Some(Decimal { mantissa: *close, scale: 0 }))
         };
-        Bars { price_scale: scale, volume_scale: 0, rows: rows.iter().map(bar).collect() }
+        rows.iter().map(bar).collect()
     }
 
     proptest! {
@@ -160,7 +148,7 @@ mod tests {
             a in prop::collection::btree_map(0i64..200, 1i64..5, 0..100),
             b in prop::collection::btree_map(0i64..200, 1i64..5, 0..100),
         ) {
-            let found = compare(Interval::Daily, &bars(&a, 2), &bars(&b, 0), Tolerance::default(), 1000).unwrap();
+            let found = compare(Interval::Daily, &bars(&a, 2), &bars(&b, 0), Tolerance::default(), 1000);
             let both = a.keys().filter(|k| b.contains_key(k)).count() as u64;
             prop_assert_eq!(found.matched, both);
             prop_assert_eq!(found.matched + Interval::Daily.count(&found.only_here), a.len() as u64);
@@ -173,10 +161,11 @@ mod tests {
     #[test]
     fn a_tick_apart_is_the_same_where_a_tick_is_allowed() {
         let (a, mut b) = (bars(&BTreeMap::from([(1, 10)]), 2), bars(&BTreeMap::from([(1, 10)]), 2));
-        b.rows[0].high.0 += 1;
+        let price = |text: &str| text.parse::<Decimal>().unwrap();
+        b.rows[0] = Bar::new(Slot(1), [price("10"), price("10.01"), price("10.00"), price("10.000")], Some(price("10")));
         let tick = Tolerance { tick: "0.01".parse().ok(), ticks: 1 };
-        assert_eq!(compare(Interval::Daily, &a, &b, tick, 9).unwrap().equal, 1);
-        let strict = compare(Interval::Daily, &a, &b, Tolerance::default(), 9).unwrap();
+        assert_eq!(compare(Interval::Daily, &a, &b, tick, 9).equal, 1);
+        let strict = compare(Interval::Daily, &a, &b, Tolerance::default(), 9);
         assert_eq!((strict.equal, strict.by_column), (0, [0, 1, 0, 0, 0]));
     }
 }

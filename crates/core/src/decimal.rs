@@ -3,10 +3,19 @@
 use std::fmt;
 
 /// Digits kept after the point, at most.
-pub const MAX_SCALE: u8 = 12;
+pub const MAX_SCALE: u8 = 18;
 
-/// `mantissa / 10^scale`, exactly.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+/// `mantissa / 10^scale`, exactly. Two are equal when their values are: 7.5 is 7.50, and each is printed as it was written.
+///
+/// ```
+/// use mizuno_core::Decimal;
+/// let price: Decimal = "7.50".parse()?;
+/// assert_eq!(price.to_string(), "7.50");
+/// assert_eq!(price, "7.5".parse()?);
+/// assert!(price < "7.489999771118164e1".parse()?);
+/// # Ok::<(), mizuno_core::decimal::DecimalError>(())
+/// ```
+#[derive(Clone, Copy, Debug)]
 pub struct Decimal {
     /// All digits, as one whole number.
     pub mantissa: i64,
@@ -20,8 +29,8 @@ pub enum DecimalError {
     /// Not a plain decimal number.
     #[error("`{0}` is not a decimal number")]
     NotANumber(String),
-    /// More digits than eighteen, or more than twelve after the point.
-    #[error("`{0}` has more digits than can be kept exactly (18, of which 12 after the point)")]
+    /// More significant digits than eighteen, or more than eighteen before or after the point.
+    #[error("`{0}` has more digits than can be kept exactly (18)")]
     TooPrecise(String),
 }
 
@@ -48,48 +57,95 @@ impl Decimal {
 
     /// A number with an exponent or more digits, or what is no number at all.
     fn unusual(text: &[u8], negative: bool, digits: &[u8]) -> Result<Decimal, DecimalError> {
-        let lossy = || String::from_utf8_lossy(text).into_owned();
-        let mut mantissa: i64 = 0;
-        let mut scale: i32 = 0;
-        let (mut seen, mut point, mut exponent) = (false, false, 0i32);
+        let (mantissa, mut scale) = Decimal::taken_apart(text, digits)?;
+        let lossy = || DecimalError::TooPrecise(String::from_utf8_lossy(text).into_owned());
+        let mut mantissa = mantissa.ok_or_else(lossy)?;
+        // Noughts behind the point that there is no room for say nothing.
+        while (scale > i32::from(MAX_SCALE) || (scale > 0 && mantissa >= i128::from(LIMIT))) && mantissa % 10 == 0 {
+            mantissa /= 10;
+            scale -= 1;
+        }
+        while scale < 0 && mantissa < i128::from(LIMIT) {
+            mantissa *= 10;
+            scale += 1;
+        }
+        if !(0..=i32::from(MAX_SCALE)).contains(&scale) || mantissa >= i128::from(LIMIT) {
+            return Err(lossy());
+        }
+        let mantissa = mantissa as i64;
+        Ok(Decimal { mantissa: if negative { -mantissa } else { mantissa }, scale: scale as u8 })
+    }
+
+    /// All digits of a number as one, as far as they fit (up to 37), and how many of them stand after the point.
+    fn taken_apart(text: &[u8], digits: &[u8]) -> Result<(Option<i128>, i32), DecimalError> {
+        let wrong = || DecimalError::NotANumber(String::from_utf8_lossy(text).into_owned());
+        let mut mantissa: Option<i128> = Some(0);
+        let (mut scale, mut seen, mut point, mut exponent) = (0i32, false, false, 0i32);
         for (i, &byte) in digits.iter().enumerate() {
             match byte {
                 b'0'..=b'9' => {
                     seen = true;
-                    mantissa = mantissa
-                        .checked_mul(10)
-                        .and_then(|m| m.checked_add(i64::from(byte - b'0')))
-                        .ok_or_else(|| DecimalError::TooPrecise(lossy()))?;
+                    mantissa = mantissa.and_then(|m| m.checked_mul(10)?.checked_add(i128::from(byte - b'0')));
                     scale += i32::from(point);
                 }
                 b'.' if !point => point = true,
                 b'e' | b'E' if seen => {
-                    exponent = std::str::from_utf8(&digits[i + 1..])
-                        .ok()
-                        .and_then(|t| t.parse().ok())
-                        .filter(|e| (-40..=40).contains(e))
-                        .ok_or_else(|| DecimalError::NotANumber(lossy()))?;
+                    let read = std::str::from_utf8(&digits[i + 1..]).ok().and_then(|t| t.parse().ok());
+                    exponent = read.filter(|e| (-40..=40).contains(e)).ok_or_else(wrong)?;
                     break;
                 }
-                _ => return Err(DecimalError::NotANumber(lossy())),
+                _ => return Err(wrong()),
             }
         }
-        if !seen {
-            return Err(DecimalError::NotANumber(lossy()));
-        }
-        scale -= exponent;
-        while scale > i32::from(MAX_SCALE) && mantissa % 10 == 0 {
-            mantissa /= 10;
-            scale -= 1;
-        }
-        while scale < 0 {
-            mantissa = mantissa.checked_mul(10).ok_or_else(|| DecimalError::TooPrecise(lossy()))?;
-            scale += 1;
-        }
-        if scale > i32::from(MAX_SCALE) || mantissa >= LIMIT {
-            return Err(DecimalError::TooPrecise(lossy()));
-        }
-        Ok(Decimal { mantissa: if negative { -mantissa } else { mantissa }, scale: scale as u8 })
+        if seen { Ok((mantissa, scale - exponent)) } else { Err(wrong()) }
+    }
+
+    /// Reads a number of any length and rounds it to `decimals` digits after the point, half to even:
+    /// for sources that print binary floats.
+    ///
+    /// ```
+    /// use mizuno_core::Decimal;
+    /// assert_eq!(Decimal::parse_rounded(b"7.489999771118164", 2)?.to_string(), "7.49");
+    /// assert_eq!(Decimal::parse_rounded(b"7.5", 2)?.to_string(), "7.50");
+    /// # Ok::<(), mizuno_core::decimal::DecimalError>(())
+    /// ```
+    ///
+    /// # Errors
+    /// When the bytes are no number, or it has more than 18 digits once rounded.
+    pub fn parse_rounded(text: &[u8], decimals: u8) -> Result<Decimal, DecimalError> {
+        let (negative, digits) = match text {
+            [b'-', rest @ ..] => (true, rest),
+            [b'+', rest @ ..] => (false, rest),
+            rest => (false, rest),
+        };
+        let lossy = || DecimalError::TooPrecise(String::from_utf8_lossy(text).into_owned());
+        let (mantissa, scale) = Decimal::taken_apart(text, digits)?;
+        let (mantissa, away) = (mantissa.ok_or_else(lossy)?, scale - i32::from(decimals));
+        let rounded = match u32::try_from(away) {
+            Ok(drop) => 10i128.checked_pow(drop).map(|by| half_to_even(mantissa, by)),
+            Err(_) => 10i128.checked_pow(away.unsigned_abs()).and_then(|by| mantissa.checked_mul(by)),
+        };
+        let mantissa = rounded.and_then(|m| i64::try_from(m).ok()).filter(|m| *m < LIMIT).ok_or_else(lossy)?;
+        Ok(Decimal { mantissa: if negative { -mantissa } else { mantissa }, scale: decimals })
+    }
+
+    /// The value, as near as a float comes to it.
+    #[must_use]
+    pub fn to_f64(self) -> f64 {
+        self.mantissa as f64 / 10f64.powi(i32::from(self.scale))
+    }
+
+    /// All digits at a scale of at least its own, as one whole number; 36 digits at most.
+    #[must_use]
+    pub fn units(self, scale: u8) -> i128 {
+        i128::from(self.mantissa) * 10i128.pow(u32::from(scale.saturating_sub(self.scale)))
+    }
+
+    /// Digits before the point; none for less than one.
+    #[must_use]
+    pub fn whole_digits(self) -> u8 {
+        let digits = self.mantissa.unsigned_abs().checked_ilog10().map_or(0, |n| n as u8 + 1);
+        digits.saturating_sub(self.scale)
     }
 
     /// The same number with exactly `scale` digits after the point; `None`
@@ -103,6 +159,42 @@ impl Decimal {
             (self.mantissa % by == 0).then_some(self.mantissa / by)?
         };
         (mantissa.abs() < LIMIT).then_some(Decimal { mantissa, scale })
+    }
+}
+
+/// A quotient, rounded half to even.
+#[must_use]
+pub fn half_to_even(number: i128, by: i128) -> i128 {
+    let (whole, rest) = (number.div_euclid(by), number.rem_euclid(by));
+    match (rest * 2).cmp(&by) {
+        std::cmp::Ordering::Less => whole,
+        std::cmp::Ordering::Greater => whole + 1,
+        std::cmp::Ordering::Equal => whole + whole.rem_euclid(2),
+    }
+}
+
+impl PartialEq for Decimal {
+    fn eq(&self, other: &Decimal) -> bool {
+        self.cmp(other).is_eq()
+    }
+}
+
+impl Eq for Decimal {}
+
+impl PartialOrd for Decimal {
+    fn partial_cmp(&self, other: &Decimal) -> Option<std::cmp::Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Decimal {
+    #[inline]
+    fn cmp(&self, other: &Decimal) -> std::cmp::Ordering {
+        if self.scale == other.scale {
+            return self.mantissa.cmp(&other.mantissa);
+        }
+        let scale = self.scale.max(other.scale);
+        self.units(scale).cmp(&other.units(scale))
     }
 }
 
@@ -171,7 +263,8 @@ mod tests {
             let error = text.parse::<Decimal>().unwrap_err();
             assert!(error.to_string().contains(text), "{error}");
         }
-        assert!(matches!("0.1234567890123".parse::<Decimal>(), Err(DecimalError::TooPrecise(_))));
+        assert!(matches!("0.1234567890123456789".parse::<Decimal>(), Err(DecimalError::TooPrecise(_))));
+        assert!(matches!("0.0000000000000000001".parse::<Decimal>(), Err(DecimalError::TooPrecise(_))));
         assert!(matches!("12345678901234567890".parse::<Decimal>(), Err(DecimalError::TooPrecise(_))));
     }
 
@@ -179,7 +272,26 @@ mod tests {
     fn exponents_are_exact_or_refused() {
         assert_eq!("1.2e3".parse::<Decimal>().unwrap().to_string(), "1200");
         assert_eq!("5e-2".parse::<Decimal>().unwrap().to_string(), "0.05");
-        assert!("1e-13".parse::<Decimal>().is_err());
+        assert_eq!("1e-13".parse::<Decimal>().unwrap().to_string(), "0.0000000000001");
+        assert!("1e-19".parse::<Decimal>().is_err() && "1e18".parse::<Decimal>().is_err());
+        assert_eq!("1e17".parse::<Decimal>().unwrap().to_string(), "100000000000000000");
+        assert_eq!("12.50000000000000000000".parse::<Decimal>().unwrap(), "12.5".parse::<Decimal>().unwrap());
+    }
+
+    #[test]
+    fn floats_are_rounded_half_to_even_and_only_once() {
+        let rounded = |text: &str, to| Decimal::parse_rounded(text.as_bytes(), to).map(|d| d.to_string());
+        assert_eq!(rounded("7.489999771118164", 4).unwrap(), "7.4900");
+        assert_eq!(rounded("-0.125", 2).unwrap(), "-0.12");
+        assert_eq!(rounded("0.375", 2).unwrap(), "0.38");
+        assert_eq!(rounded("123.00000000000000000000000001", 2).unwrap(), "123.00");
+        assert_eq!(rounded("1.5e3", 1).unwrap(), "1500.0");
+        assert!(rounded("12345678901234567", 2).is_err() && rounded("nought", 2).is_err());
+    }
+
+    /// The printed digits, which equality does not look at.
+    fn printed(d: Decimal) -> (i64, u8) {
+        (d.mantissa, d.scale)
     }
 
     proptest! {
@@ -187,7 +299,15 @@ mod tests {
         fn printing_and_reading_is_the_identity(mantissa in -(LIMIT - 1)..LIMIT, scale in 0..=MAX_SCALE) {
             let number = Decimal { mantissa, scale };
             let read: Decimal = number.to_string().parse().unwrap();
-            prop_assert_eq!(read.at_scale(scale), Some(number));
+            prop_assert_eq!(printed(read), printed(number));
+        }
+
+        /// Order is that of the values, whatever the digits: held against whole numbers of the finest unit.
+        #[test]
+        fn numbers_are_ordered_by_value(a in -(LIMIT - 1)..LIMIT, b in -(LIMIT - 1)..LIMIT, s in 0..=MAX_SCALE, t in 0..=MAX_SCALE) {
+            let (x, y) = (Decimal { mantissa: a, scale: s }, Decimal { mantissa: b, scale: t });
+            prop_assert_eq!(x.cmp(&y), x.units(MAX_SCALE).cmp(&y.units(MAX_SCALE)));
+            prop_assert!(x.whole_digits() <= 18 && x.units(s).abs() < 10i128.pow(u32::from(x.whole_digits() + s)));
         }
 
         #[test]

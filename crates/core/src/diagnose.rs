@@ -5,7 +5,7 @@
 //! aligned bars show factors and the dates where they step. Medians decide, so
 //! single bad prints do not.
 
-use crate::{bar::Bars, calendar::Calendar, interval::Interval, slot::Slot, time::SECOND};
+use crate::{aligned::Aligned, calendar::Calendar, interval::Interval, slot::Slot, time::SECOND};
 
 /// One systematic difference of a second series from a first.
 #[derive(Clone, Debug, PartialEq)]
@@ -33,7 +33,7 @@ const BELIEVED: f64 = 0.6;
 
 /// The systematic differences of `there` from `here`, both in slot order and of one interval; none when they have too little in common.
 #[must_use]
-pub fn diagnose(interval: Interval, calendar: &Calendar, here: &Bars, there: &Bars) -> Vec<Systematic> {
+pub fn diagnose(interval: Interval, calendar: &Calendar, here: &Aligned, there: &Aligned) -> Vec<Systematic> {
     let mut out = vec![];
     let Some(shifts) = shifts(interval, here, there) else { return out };
     match shifts[..] {
@@ -97,12 +97,12 @@ impl Systematic {
     }
 }
 
-fn log(bars: &Bars, at: usize) -> f64 {
-    (bars.rows[at].close.0.max(1) as f64).ln()
+fn log(bars: &Aligned, at: usize) -> f64 {
+    (bars.rows[at].close.max(1) as f64).ln()
 }
 
 /// The shift of each stretch of time, neighbours with the same shift together; `None` when nothing fits.
-fn shifts(interval: Interval, here: &Bars, there: &Bars) -> Option<Vec<(Slot, i64)>> {
+fn shifts(interval: Interval, here: &Aligned, there: &Aligned) -> Option<Vec<(Slot, i64)>> {
     let step = interval.step();
     let mut candidates = vec![0, step, -step];
     match interval {
@@ -140,13 +140,13 @@ fn shifts(interval: Interval, here: &Bars, there: &Bars) -> Option<Vec<(Slot, i6
 }
 
 /// The step of a series' prices: the largest power of ten that divides every close.
-fn grain(bars: &Bars) -> i64 {
-    let divides = |by: i64| bars.rows.iter().all(|b| b.close.0 % by == 0);
+fn grain(bars: &Aligned) -> i64 {
+    let divides = |by: i64| bars.rows.iter().all(|b| b.close % by == 0);
     (1..=6).map(|n| 10i64.pow(n)).take_while(|by| divides(*by)).last().unwrap_or(1)
 }
 
 /// The share of returns of `here` in a range that `there` has too, so much later. Each series comes with its grain.
-fn agreement((here, coarse): (&Bars, i64), (there, coarser): (&Bars, i64), range: std::ops::Range<usize>, by: i64) -> f64 {
+fn agreement((here, coarse): (&Aligned, i64), (there, coarser): (&Aligned, i64), range: std::ops::Range<usize>, by: i64) -> f64 {
     let (mut agree, mut seen, mut at) = (0u32, 0u32, 0usize);
     // A sample is enough to tell a shift.
     let every = (range.len() / 1500).max(1);
@@ -162,8 +162,7 @@ fn agreement((here, coarse): (&Bars, i64), (there, coarser): (&Bars, i64), range
         {
             let (a, b) = (log(here, i) - log(here, pi), log(there, at) - log(there, pj));
             // Two numbers of so many units each are right to half a unit.
-            let unit =
-                1.2 * coarse as f64 / here.rows[i].close.0.max(1) as f64 + 1.2 * coarser as f64 / there.rows[at].close.0.max(1) as f64;
+            let unit = 1.2 * coarse as f64 / here.rows[i].close.max(1) as f64 + 1.2 * coarser as f64 / there.rows[at].close.max(1) as f64;
             // A standstill agrees with every standstill; only what moves tells.
             if a.abs() > unit / 4.0 || b.abs() > unit / 4.0 {
                 seen += 1;
@@ -178,7 +177,7 @@ fn agreement((here, coarse): (&Bars, i64), (there, coarser): (&Bars, i64), range
 }
 
 /// Places of bars that stand for the same time, once shifted.
-fn aligned(here: &Bars, there: &Bars, shifts: &[(Slot, i64)]) -> Vec<(usize, usize)> {
+fn aligned(here: &Aligned, there: &Aligned, shifts: &[(Slot, i64)]) -> Vec<(usize, usize)> {
     let mut out = vec![];
     let mut at = 0;
     for (i, bar) in here.rows.iter().enumerate() {
@@ -197,9 +196,9 @@ fn aligned(here: &Bars, there: &Bars, shifts: &[(Slot, i64)]) -> Vec<(usize, usi
 }
 
 /// The ratio of prices at the end, and where it steps before that: from session to session, by medians.
-fn levels(interval: Interval, calendar: &Calendar, pairs: &[(usize, usize)], here: &Bars, there: &Bars) -> (f64, Vec<(Slot, f64)>) {
+fn levels(interval: Interval, calendar: &Calendar, pairs: &[(usize, usize)], here: &Aligned, there: &Aligned) -> (f64, Vec<(Slot, f64)>) {
     let scale = 10f64.powi(i32::from(here.price_scale) - i32::from(there.price_scale));
-    let ratio = |(i, j): &(usize, usize)| there.rows[*j].close.0 as f64 / here.rows[*i].close.0.max(1) as f64 * scale;
+    let ratio = |(i, j): &(usize, usize)| there.rows[*j].close as f64 / here.rows[*i].close.max(1) as f64 * scale;
     // One level a session; a session of one bar leans on its neighbours below.
     let mut levels: Vec<(Slot, f64, f64)> = vec![];
     let day = |i: usize| match interval {
@@ -209,7 +208,7 @@ fn levels(interval: Interval, calendar: &Calendar, pairs: &[(usize, usize)], her
     for session in pairs.chunk_by(|a, b| day(a.0) == day(b.0)) {
         let mut all: Vec<f64> = session.iter().map(ratio).collect();
         let (i, j) = session[0];
-        let unit = 1.1 / here.rows[i].close.0.max(1) as f64 + 1.1 / there.rows[j].close.0.max(1) as f64;
+        let unit = 1.1 / here.rows[i].close.max(1) as f64 + 1.1 / there.rows[j].close.max(1) as f64;
         levels.push((here.rows[i].slot, median(&mut all), unit.max(2e-4)));
     }
     let Some(last) = levels.last().map(|l| l.1) else { return (1.0, vec![]) };
@@ -234,10 +233,10 @@ fn levels(interval: Interval, calendar: &Calendar, pairs: &[(usize, usize)], her
 }
 
 /// How many of the first's one unit of the second's volume is, where that is clear.
-fn volume_unit(pairs: &[(usize, usize)], here: &Bars, there: &Bars) -> Option<Systematic> {
+fn volume_unit(pairs: &[(usize, usize)], here: &Aligned, there: &Aligned) -> Option<Systematic> {
     let scale = 10f64.powi(i32::from(there.volume_scale) - i32::from(here.volume_scale));
     let ratio = |(i, j): &(usize, usize)| {
-        let (a, b) = (here.rows[*i].volume?.0, there.rows[*j].volume?.0);
+        let (a, b) = (here.rows[*i].volume?, there.rows[*j].volume?);
         // Small counts of lots are too rough to tell a unit from.
         (a > 0 && b >= 5).then(|| a as f64 / b as f64 * scale)
     };
@@ -252,8 +251,8 @@ fn volume_unit(pairs: &[(usize, usize)], here: &Bars, there: &Bars) -> Option<Sy
 }
 
 /// The lot that the second counts volumes in, when they are the first's but for rounding to it.
-fn volume_rounded(pairs: &[(usize, usize)], here: &Bars, there: &Bars) -> Option<Systematic> {
-    let both = |(i, j): &(usize, usize)| Some((here.rows[*i].volume?.0, there.rows[*j].volume?.0));
+fn volume_rounded(pairs: &[(usize, usize)], here: &Aligned, there: &Aligned) -> Option<Systematic> {
+    let both = |(i, j): &(usize, usize)| Some((here.rows[*i].volume?, there.rows[*j].volume?));
     let volumes: Vec<(i64, i64)> = pairs.iter().filter_map(both).collect();
     if volumes.len() < 8 || here.volume_scale != there.volume_scale || volumes.iter().all(|(a, b)| a == b) {
         return None;
@@ -264,17 +263,14 @@ fn volume_rounded(pairs: &[(usize, usize)], here: &Bars, there: &Bars) -> Option
 }
 
 /// Digits the second keeps, when they are fewer than the first's and the rest agrees.
-fn rounded(pairs: &[(usize, usize)], here: &Bars, there: &Bars) -> Option<Systematic> {
-    let used = |bars: &Bars, at: &dyn Fn(&(usize, usize)) -> usize| {
+fn rounded(pairs: &[(usize, usize)], here: &Aligned, there: &Aligned) -> Option<Systematic> {
+    let used = |bars: &Aligned, at: &dyn Fn(&(usize, usize)) -> usize| {
         let by = |n: u8| 10i64.checked_pow(u32::from(n)).unwrap_or(i64::MAX);
-        let fits = |n: u8| pairs.iter().all(|p| bars.rows[at(p)].close.0 % by(bars.price_scale - n) == 0);
+        let fits = |n: u8| pairs.iter().all(|p| bars.rows[at(p)].close % by(bars.price_scale - n) == 0);
         (0..=bars.price_scale).find(|n| fits(*n)).unwrap_or(bars.price_scale)
     };
     let (a, b) = (used(here, &|p| p.0), used(there, &|p| p.1));
-    let differ = pairs
-        .iter()
-        .filter(|(i, j)| here.price(here.rows[*i].close).at_scale(12) != there.price(there.rows[*j].close).at_scale(12))
-        .count();
+    let differ = pairs.iter().filter(|(i, j)| here.price(here.rows[*i].close) != there.price(there.rows[*j].close)).count();
     (pairs.len() >= 20 && b < a && differ * 4 > pairs.len()).then_some(Systematic::Rounded(b))
 }
 

@@ -1,13 +1,10 @@
 use super::*;
-use crate::{
-    bar::{Bar, Price, Volume},
-    calendar::tests::aldermere,
-};
+use crate::{aligned::AlignedBar, calendar::tests::aldermere};
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 
 /// Minutes of a random walk over some sessions, in hundredths.
-fn walk(calendar: &Calendar, dice: &mut Pcg64Mcg) -> Bars {
+fn walk(calendar: &Calendar, dice: &mut Pcg64Mcg) -> Aligned {
     let mut price: i64 = dice.random_range(800..9_000);
     let mut rows = vec![];
     for session in calendar.sessions() {
@@ -17,12 +14,12 @@ fn walk(calendar: &Calendar, dice: &mut Pcg64Mcg) -> Bars {
                 price = (price + dice.random_range(-7..=7)).max(200);
                 let (high, low) = (open.max(price) + 1, open.min(price) - 1);
                 let volume = dice.random_range(1_000..90_000);
-                let [open, high, low, close] = [open, high, low, price].map(Price);
-                rows.push(Bar { slot: Slot(slot), open, high, low, close, volume: Some(Volume(volume)) });
+                let [open, high, low, close] = [open, high, low, price];
+                rows.push(AlignedBar { slot: Slot(slot), open, high, low, close, volume: Some(volume) });
             }
         }
     }
-    Bars { price_scale: 2, volume_scale: 0, rows }
+    Aligned { price_scale: 2, volume_scale: 0, rows }
 }
 
 struct Twist {
@@ -33,19 +30,19 @@ struct Twist {
 }
 
 /// The same market as a source with these habits tells it.
-fn twisted(bars: &Bars, twist: &Twist) -> Bars {
+fn twisted(bars: &Aligned, twist: &Twist) -> Aligned {
     let mut out = bars.clone();
     out.price_scale = 4;
     for bar in &mut out.rows {
         let by: i64 = twist.splits.iter().filter(|(at, _)| bar.slot < *at).map(|(_, n)| n).product();
-        let told = |p: Price| Price((p.0 as f64 * 100.0 * twist.factor / by as f64).round() as i64);
-        *bar = Bar {
+        let told = |p: i64| (p as f64 * 100.0 * twist.factor / by as f64).round() as i64;
+        *bar = AlignedBar {
             slot: Slot(bar.slot.0 + twist.shift),
             open: told(bar.open),
             high: told(bar.high),
             low: told(bar.low),
             close: told(bar.close),
-            volume: bar.volume.map(|v| Volume((v.0 + twist.lots / 2) / twist.lots)),
+            volume: bar.volume.map(|v| (v + twist.lots / 2) / twist.lots),
         };
     }
     out
@@ -101,7 +98,7 @@ fn the_same_series_has_nothing_to_be_said_of_and_strangers_have_nothing_in_commo
     let (a, b) = (walk(&calendar, &mut dice), walk(&calendar, &mut dice));
     assert_eq!(diagnose(Interval::MINUTE, &calendar, &a, &a), []);
     assert_eq!(diagnose(Interval::MINUTE, &calendar, &a, &b), [], "nothing fits, so nothing is said");
-    assert_eq!(diagnose(Interval::MINUTE, &calendar, &a, &Bars::default()), []);
+    assert_eq!(diagnose(Interval::MINUTE, &calendar, &a, &Aligned::default()), []);
 }
 
 #[test]
@@ -122,7 +119,7 @@ fn a_clock_that_follows_another_daylight_saving_is_found_and_a_rounding_source_t
     let mut coarse = here.clone();
     for bar in &mut coarse.rows {
         for price in [&mut bar.open, &mut bar.high, &mut bar.low, &mut bar.close] {
-            price.0 = (price.0 + 5) / 10 * 10;
+            *price = (*price + 5) / 10 * 10;
         }
     }
     assert!(diagnose(Interval::MINUTE, &calendar, &here, &coarse).contains(&Systematic::Rounded(1)));
@@ -136,7 +133,7 @@ fn volumes_rounded_to_lots_are_told_as_such() {
     let calendar = aldermere("2025-03-03", "2025-03-14");
     let here = walk(&calendar, &mut Pcg64Mcg::seed_from_u64(3));
     let mut there = here.clone();
-    there.rows.iter_mut().for_each(|b| b.volume = b.volume.map(|v| Volume((v.0 + 50) / 100 * 100)));
+    there.rows.iter_mut().for_each(|b| b.volume = b.volume.map(|v| (v + 50) / 100 * 100));
     let found = diagnose(Interval::MINUTE, &calendar, &here, &there);
     assert_eq!(found, [Systematic::VolumeRounded(100)]);
     assert!(found[0].advice(Interval::MINUTE, "lodestar").contains("in lots of 100"));

@@ -188,12 +188,17 @@ fn paint(all: &Span, evidence: &Evidence) -> RangeMap<Slot, (Cause, Option<i64>)
 /// again just yet: after the first such answer they rest for `rest`
 /// microseconds, and twice as long after each further one, up to `most`.
 ///
+/// An answer counts against a slot only when the bar should long have been there when it was sent: `settled` gives, for
+/// that instant, the end of the slots whose bars were published a grace before. A bar that comes
+/// a little late is asked for again at the next poll.
+///
 /// Failures do not rest here; the retry policy paces those.
 #[must_use]
-pub fn resting(missing: &Spans, asked: &[Asked], now: Timestamp, rest: i64, most: i64) -> Spans {
+pub fn resting(missing: &Spans, asked: &[Asked], now: Timestamp, rest: i64, most: i64, settled: impl Fn(Timestamp) -> Slot) -> Spans {
     let mut answers: RangeMap<Slot, (u32, Timestamp)> = RangeMap::new();
     for a in asked.iter().filter(|a| a.outcome != Outcome::Failed) {
-        for span in within(missing, &a.window).iter() {
+        let old = a.window.start..a.window.end.min(settled(a.sent));
+        for span in within(missing, &old).iter() {
             let before: Vec<_> = answers.overlapping(span).map(|(r, &(n, _))| (r.start.max(span.start)..r.end.min(span.end), n)).collect();
             answers.insert(span.clone(), (1, a.at));
             for (piece, n) in before {

@@ -52,10 +52,12 @@ fn a_later_answer_replaces_an_earlier_failure() {
 fn slots_rest_longer_after_each_answer_without_them() {
     let missing = set(&[(2, 4)]);
     let asked = [asked(1, 0, 5, Outcome::Bars), asked(2, 0, 3, Outcome::Bars)];
-    let rests = |now| resting(&missing, &asked, Timestamp(now), 500, 10_000);
+    let rests = |now| resting(&missing, &asked, Timestamp(now), 500, 10_000, |_| Slot(100));
     assert_eq!(rests(1_400), missing, "first answer came at 1000");
     assert_eq!(rests(2_400), set(&[(2, 3)]), "the slot answered twice rests 1000 from 2000");
     assert!(rests(3_000).is_empty());
+    let fresh = resting(&missing, &asked, Timestamp(1_400), 500, 10_000, |sent| Slot(if sent < Timestamp(2_000) { 3 } else { 5 }));
+    assert_eq!(fresh, set(&[(2, 3)]), "the bar of slot 3 had hardly been published when it was asked for");
 }
 
 proptest! {

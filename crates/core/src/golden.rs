@@ -2,11 +2,7 @@
 //!
 //! Only series on one basis go into it: raw prices and adjusted ones are never mixed.
 
-use crate::{
-    bar::{Bars, DoesNotFit},
-    slot::Slot,
-    spans::Spans,
-};
+use crate::{bar::Bars, slot::Slot, spans::Spans};
 
 /// One source's bars, as far as they may be used.
 #[derive(Clone, Debug, Default)]
@@ -29,16 +25,9 @@ pub struct Golden {
 }
 
 /// Makes the golden series of candidates in the order of their rank, best first.
-///
-/// # Errors
-/// When the candidates cannot be written with the same digits.
-pub fn golden(mut candidates: Vec<Candidate>) -> Result<Golden, DoesNotFit> {
-    let price_scale = candidates.iter().map(|c| c.bars.price_scale).max().unwrap_or(0);
-    let volume_scale = candidates.iter().map(|c| c.bars.volume_scale).max().unwrap_or(0);
-    for candidate in &mut candidates {
-        candidate.bars.rescale(price_scale, volume_scale)?;
-    }
-    let mut out = Golden { bars: Bars { price_scale, volume_scale, rows: vec![] }, ..Golden::default() };
+#[must_use]
+pub fn golden(candidates: &[Candidate]) -> Golden {
+    let mut out = Golden::default();
     let mut at = vec![0usize; candidates.len()];
     let next = |at: &[usize]| candidates.iter().zip(at).filter_map(|(c, i)| c.bars.rows.get(*i)).map(|b| b.slot).min();
     while let Some(slot) = next(&at) {
@@ -57,22 +46,19 @@ pub fn golden(mut candidates: Vec<Candidate>) -> Result<Golden, DoesNotFit> {
             out.from.push(place as u16);
         }
     }
-    Ok(out)
+    out
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::bar::{Bar, Price};
+    use crate::{Bar, Decimal};
     use proptest::prelude::*;
     use std::collections::BTreeSet;
 
     fn bars(slots: &BTreeSet<i64>, price: i64) -> Bars {
-        let bar = |slot: &i64| {
-            let price = Price(price);
-            Bar { slot: Slot(*slot), open: price, high: price, low: price, close: price, volume: None }
-        };
-        Bars { price_scale: 0, volume_scale: 0, rows: slots.iter().map(bar).collect() }
+        let bar = |slot: &i64| Bar::new(Slot(*slot), [Decimal { mantissa: price, scale: 0 }; 4], None);
+        slots.iter().map(bar).collect()
     }
 
     proptest! {
@@ -84,12 +70,12 @@ mod tests {
         ) {
             let doubted = |n: usize| -> Spans { doubts[n].iter().map(|s| Slot(*s)..Slot(s + 1)).collect() };
             let candidates = slots.iter().enumerate().map(|(n, s)| Candidate { bars: bars(s, n as i64 + 1), doubted: doubted(n) });
-            let golden = golden(candidates.collect()).unwrap();
+            let golden = golden(&candidates.collect::<Vec<_>>());
             let all: BTreeSet<i64> = slots.iter().flatten().copied().collect();
             prop_assert_eq!(golden.bars.rows.iter().map(|b| b.slot.0).collect::<BTreeSet<_>>(), all);
             for (bar, from) in golden.bars.rows.iter().zip(&golden.from) {
                 let from = usize::from(*from);
-                prop_assert!(slots[from].contains(&bar.slot.0) && bar.close.0 == from as i64 + 1);
+                prop_assert!(slots[from].contains(&bar.slot.0) && bar.close().mantissa == from as i64 + 1);
                 let holders: Vec<usize> = (0..slots.len()).filter(|n| slots[*n].contains(&bar.slot.0)).collect();
                 let sound = holders.iter().copied().find(|n| !doubts[*n].contains(&bar.slot.0));
                 prop_assert_eq!(from, sound.unwrap_or(holders[0]));

@@ -16,6 +16,7 @@
 //! [`compare`] and [`diagnose`] hold series against each other, [`restate`]
 //! a series against its own past, and [`golden`] makes the best of several.
 
+pub mod aligned;
 pub mod bar;
 pub mod basis;
 pub mod calendar;
@@ -39,8 +40,10 @@ pub mod slot;
 pub mod spans;
 pub mod time;
 pub mod venue;
+pub mod versions;
 
-pub use bar::{Bar, Bars, Price, Version, Versions, Volume};
+pub use aligned::{Aligned, AlignedBar};
+pub use bar::{Bar, Bars};
 pub use calendar::{Calendar, Session};
 pub use decimal::Decimal;
 pub use gap::{Cause, Gap};
@@ -51,3 +54,4 @@ pub use slot::{Slot, Span};
 pub use spans::Spans;
 pub use time::{Timestamp, TradeDate};
 pub use venue::Venue;
+pub use versions::{Version, Versions};

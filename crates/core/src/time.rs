@@ -51,12 +51,23 @@ impl fmt::Display for Timestamp {
 impl FromStr for Timestamp {
     type Err = TimeError;
 
-    /// Reads RFC 3339, such as `2025-04-10T02:30:00Z`.
+    /// Reads RFC 3339, such as `2025-04-10T02:30:00Z` or `2025-04-10T14:30:00+12:00`.
+    ///
+    /// ```
+    /// use mizuno_core::Timestamp;
+    /// let utc: Timestamp = "2025-04-10T02:30:00Z".parse()?;
+    /// assert_eq!("2025-04-10T14:30:00.000+12:00".parse(), Ok(utc));
+    /// assert!("2025-04-10T14:30:00".parse::<Timestamp>().is_err(), "it names no zone");
+    /// # Ok::<(), mizuno_core::time::TimeError>(())
+    /// ```
     ///
     /// # Errors
     /// When the text is not an instant with an offset.
     fn from_str(text: &str) -> Result<Self, TimeError> {
-        text.parse::<jiff::Timestamp>().map(Into::into).map_err(|_| TimeError::Instant(text.to_owned()))
+        text.parse::<jiff::Timestamp>().map(Into::into).map_err(|_| match text.parse::<jiff::civil::DateTime>() {
+            Ok(_) if text.len() > 10 => TimeError::NoZone(text.to_owned()),
+            _ => TimeError::Instant(text.to_owned()),
+        })
     }
 }
 
@@ -107,7 +118,10 @@ impl FromStr for TradeDate {
     /// # Errors
     /// When the text is not a date of that form.
     fn from_str(text: &str) -> Result<Self, TimeError> {
-        text.parse::<jiff::civil::Date>().map(TradeDate::from_civil).map_err(|_| TimeError::Date(text.to_owned()))
+        // A date and nothing behind it: nothing is cut off and ignored.
+        let is_date = text.len() == 10 && text.bytes().all(|b| b.is_ascii_digit() || b == b'-');
+        let date = text.parse::<jiff::civil::Date>().ok().filter(|_| is_date);
+        date.map(TradeDate::from_civil).ok_or_else(|| TimeError::Date(text.to_owned()))
     }
 }
 
@@ -117,6 +131,9 @@ pub enum TimeError {
     /// Not an RFC 3339 instant.
     #[error("`{0}` is not an instant; write it like 2025-04-10T02:30:00Z")]
     Instant(String),
+    /// A time of day without a zone.
+    #[error("`{0}` has no zone; write Z behind it for UTC, or an offset like +12:00")]
+    NoZone(String),
     /// Not an ISO 8601 date.
     #[error("`{0}` is not a date; write it like 2025-04-10")]
     Date(String),
@@ -134,6 +151,8 @@ mod tests {
         let t: Timestamp = "2025-04-10T02:30:00Z".parse().unwrap();
         assert_eq!(t.to_string(), "2025-04-10T02:30:00Z");
         assert!("2025-04-31".parse::<TradeDate>().is_err());
+        assert!("2025-04-09T10:00:00+12:00".parse::<TradeDate>().is_err(), "an instant is no date");
+        assert_eq!("2025-04-09T10:00:00".parse::<Timestamp>(), Err(TimeError::NoZone("2025-04-09T10:00:00".into())));
         assert!("2025-04-10 02:30".parse::<Timestamp>().is_err());
     }
 

@@ -13,7 +13,10 @@ use mizuno_core::{
     Bars, Slot,
     restate::{self, Policy},
 };
+use mizuno_sources::Class;
 use mizuno_store::{
+    answers::Failure,
+    fetches::{FetchRow, Filter},
     quarantine::Decision,
     runs::{Reason, State},
     series::SeriesRow,
@@ -43,7 +46,7 @@ impl Desk {
             return Ok(vec![]);
         }
         let known = self.store.bars(series, first.slot..series.key.interval.span_of(last.slot).end, mizuno_core::Timestamp::MAX).await?;
-        let judged = restate::judge(&known, sound, adjusts, policy).map_err(|e| ServiceError::Invalid(e.to_string()))?;
+        let judged = restate::judge(&known, sound, adjusts, policy);
         if let Some(factor) = judged.basis {
             tracing::info!(series = %series.key, factor, "the source changed its basis; its past is collected again");
             // What this run brought before is on the new basis too.
@@ -63,12 +66,13 @@ impl Desk {
         collector: &'a str,
         order: &'a Order,
         state: State,
+        run: i64,
     ) -> BoxFuture<'a, Result<(), ServiceError>> {
         // Boxed, since it starts a run from within the end of one.
-        Box::pin(async move { self.follow(setup, collector, order, state).await })
+        Box::pin(async move { self.follow(setup, collector, order, state, run).await })
     }
 
-    async fn follow(self: &Arc<Desk>, setup: &Setup, collector: &str, order: &Order, state: State) -> Result<(), ServiceError> {
+    async fn follow(self: &Arc<Desk>, setup: &Setup, collector: &str, order: &Order, state: State, run: i64) -> Result<(), ServiceError> {
         let open: Vec<i64> = self.store.rebasings(None).await?.into_iter().filter(|r| r.ended_at.is_none()).map(|r| r.series).collect();
         if open.is_empty() {
             return Ok(());
@@ -78,10 +82,7 @@ impl Desk {
         let mine: Vec<&SeriesRow> = open.iter().filter_map(|id| rows.get(id)).collect();
         if order.rebase {
             for row in mine.into_iter().filter(|r| order.symbols.contains(&r.key.symbol)) {
-                match state {
-                    State::Complete => self.store.end_rebasing(row.id, self.clock.now()).await?,
-                    _ => tracing::warn!(series = %row.key, "its past is not all here on its new basis; the next run goes on with it"),
-                }
+                self.conclude_rebasing(row, run, state).await?;
             }
             return Ok(());
         }
@@ -96,17 +97,68 @@ impl Desk {
         Ok(())
     }
 
+    /// What became of the new basis of one series in a run: each series is judged by its own windows.
+    async fn conclude_rebasing(&self, row: &SeriesRow, run: i64, state: State) -> Result<(), ServiceError> {
+        let filter = Filter { run: Some(run), series: Some(row.id), ..Filter::default() };
+        let mut last: HashMap<(Slot, Slot), FetchRow> = HashMap::new();
+        // Newest first: the first of each window is how it ended.
+        for fetch in self.store.fetches(filter, i64::MAX).await? {
+            last.entry((fetch.window.start, fetch.window.end)).or_insert(fetch);
+        }
+        let failed: Vec<&Failure> = last.values().filter_map(|f| f.failure.as_ref()).collect();
+        let passing = failed.iter().find(|f| Class::of_word(&f.class).is_some_and(Class::may_pass));
+        let said =
+            |f: &Failure| format!("{} of {} windows cannot be asked for again ({}: {})", failed.len(), last.len(), f.class, f.message);
+        match (passing, failed.first()) {
+            (None, None) if state == State::Complete || state == State::Incomplete => drop(self.store.end_rebasing(row.id, None).await?),
+            (None, Some(failure)) => {
+                tracing::warn!(series = %row.key, "what cannot be asked for again keeps its old basis");
+                self.store.end_rebasing(row.id, Some(said(failure))).await?;
+            }
+            (Some(failure), _) => self.store.explain_rebasing(row.id, said(failure)).await?,
+            (None, None) => {
+                self.store.explain_rebasing(row.id, "its collection was stopped; the next run goes on with it".to_owned()).await?
+            }
+        }
+        Ok(())
+    }
+
+    /// Ends the rebasing of every series that no collector keeps any more: nobody would ask for the rest.
+    pub(crate) async fn end_abandoned_rebasings(&self) -> Result<(), ServiceError> {
+        let open: Vec<i64> = self.store.rebasings(None).await?.into_iter().filter(|r| r.ended_at.is_none()).map(|r| r.series).collect();
+        if open.is_empty() {
+            return Ok(());
+        }
+        let setup = self.setup();
+        for row in self.store.series().await?.into_iter().filter(|r| open.contains(&r.id) && setup.post_of(&r.key).is_none()) {
+            self.store.end_rebasing(row.id, Some("no collector keeps this series any more".to_owned())).await?;
+        }
+        Ok(())
+    }
+
+    /// Ends the rebasing of a series as it is, because a person wants readers to see what there is.
+    pub(crate) async fn settle(&self, name: &str, by: &str) -> Result<(), ServiceError> {
+        let all = self.store.series().await?;
+        let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
+        let row = all.iter().find(|s| s.key.to_string() == name);
+        let row = row.ok_or_else(|| ServiceError::unknown("series", name, names.iter().map(String::as_str)))?;
+        match self.store.end_rebasing(row.id, Some(format!("ended as it is by {by}"))).await? {
+            true => Ok(()),
+            false => Err(ServiceError::Over(format!("{name} is not being collected again on another basis"))),
+        }
+    }
+
     /// Takes a bar that was held back, or leaves the one held before; either way with a name.
     pub(crate) async fn decide(&self, id: i64, taken: bool, by: String) -> Result<(), ServiceError> {
         let unknown = || ServiceError::Unknown {
             kind: "bar that is held back",
             id: id.to_string(),
-            hint: "list them with: mizuno quarantine".to_owned(),
+            hint: "look which bars are held back".to_owned(),
+            see: "quarantine",
         };
-        let row = self.store.quarantine(None, i64::MAX).await?.into_iter().find(|q| q.id == id && q.suspect.flaw == HELD_BACK);
-        let row = row.ok_or_else(unknown)?;
+        let row = self.store.quarantined(id).await.ok().filter(|q| q.suspect.flaw == HELD_BACK).ok_or_else(unknown)?;
         if let Some(earlier) = &row.decision {
-            return Err(ServiceError::Invalid(format!("{} decided on {id} already, at {}", earlier.by, earlier.at)));
+            return Err(ServiceError::Over(format!("{} decided on {id} already, at {}", earlier.by, earlier.at)));
         }
         let decision = Decision { taken, by, at: self.clock.now() };
         let bars = if taken { Some(self.bar_of(&row).await?) } else { None };

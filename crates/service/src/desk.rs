@@ -5,6 +5,7 @@ use crate::{
     error::ServiceError,
     events::Events,
     findings::Examined,
+    lateness::Lateness,
     run::LiveRuns,
     setup::{Means, Setup},
 };
@@ -19,6 +20,9 @@ use std::{
 };
 use tokio::{runtime::Handle, sync::watch};
 
+/// The sixty seconds that a source's calls a minute are counted over, in microseconds.
+const MINUTE: i64 = 60 * mizuno_core::time::SECOND;
+
 /// The setup at work, the store, the clock and the runs under way.
 pub struct Desk {
     /// Everything kept.
@@ -27,6 +31,8 @@ pub struct Desk {
     pub clock: Clock,
     pub(crate) events: Events,
     pub(crate) live: LiveRuns,
+    /// How much later than their profiles say collectors' sources were found to publish.
+    pub(crate) late: Lateness,
     /// What the checks found, until bars change.
     pub(crate) examined: Examined,
     /// Held while a list is collected; runs that need it wait.
@@ -36,6 +42,8 @@ pub struct Desk {
     /// Where runs are at work: beside the writer, which they wait for most, and not on a thread that answers calls.
     pub(crate) home: Handle,
     data: PathBuf,
+    /// Whether a profile that is sent to be tried may use the environment, files and any address.
+    pub(crate) pasted_profiles: bool,
     setup: RwLock<Arc<Setup>>,
     /// Counts the setups there have been.
     changed: watch::Sender<u64>,
@@ -43,25 +51,35 @@ pub struct Desk {
 
 impl Desk {
     pub(crate) async fn open(options: Options) -> Result<Arc<Desk>, ServiceError> {
-        let Options { config, config_dir, data, clock, .. } = options;
+        let Options { config, config_dir, data, clock, pasted_profiles, .. } = options;
         let clock = Clock::new(clock);
-        let store = Store::open(&data).await?;
+        let hand = clock.clone();
+        let store = Store::open(&data, Arc::new(move || hand.now())).await?;
         store.put_instruments(config.instruments.clone(), None).await?;
         let secrets = secrets(config_dir.as_deref());
         let book = Arc::new(Book(store.clone()));
         let means = Means { clock: &clock, secrets: &secrets, book, folder: &data, before: None };
         let (listed, ids) = (store.listed_instruments().await?, listed_ids(&store).await?);
         let setup = Setup::new(config, listed, ids, &means)?;
+        // Calls of a process that ended within the last minute still count at their sources.
+        let now = clock.now();
+        for (name, at) in store.newest_calls().await? {
+            if let Some(source) = setup.sources.get(&name).filter(|_| now < at.plus(MINUTE)) {
+                source.gate().begin_at(at.plus(MINUTE));
+            }
+        }
         Ok(Arc::new(Desk {
             store,
             clock,
             events: Events::new(),
             live: LiveRuns::default(),
+            late: Lateness::default(),
             examined: Examined::default(),
             listing: tokio::sync::Mutex::default(),
             config_dir,
             home: Handle::current(),
             data,
+            pasted_profiles,
             setup: RwLock::new(Arc::new(setup)),
             changed: watch::channel(0).0,
         }))
@@ -83,8 +101,17 @@ impl Desk {
         let (listed, ids) = (self.store.listed_instruments().await?, listed_ids(&self.store).await?);
         let setup = Setup::new(config, listed, ids, &means)?;
         *self.setup.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(setup);
+        self.end_abandoned_rebasings().await?;
         self.changed.send_modify(|n| *n += 1);
         Ok(())
+    }
+
+    /// Puts the same configuration to work again, with calendars that reach as far ahead as ever.
+    pub(crate) async fn renew(&self) -> Result<(), ServiceError> {
+        let mut config = self.setup().config.clone();
+        let listed: std::collections::HashSet<String> = self.store.listed_instruments().await?.into_iter().map(|i| i.symbol).collect();
+        config.instruments.retain(|i| !listed.contains(&i.symbol));
+        self.put_to_work(config).await
     }
 
     /// What keys and passwords there are, read afresh.
@@ -109,7 +136,7 @@ impl Desk {
 }
 
 /// What the file `.env` of a configuration holds; nothing when there is none.
-fn secrets(dir: Option<&std::path::Path>) -> Secrets {
+pub(crate) fn secrets(dir: Option<&std::path::Path>) -> Secrets {
     let Some(path) = dir.map(|d| d.join(".env")) else { return Secrets::default() };
     match dotenvy::from_path_iter(&path) {
         Ok(pairs) => Secrets::new(pairs.filter_map(Result::ok)),

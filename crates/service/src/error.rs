@@ -34,14 +34,22 @@ pub enum ServiceError {
         kind: &'static str,
         /// What was asked for.
         id: String,
-        /// Where to look.
+        /// What it may be instead.
         hint: String,
+        /// Which listing has those that there are, as `gaps` or `series`; empty where none has.
+        see: &'static str,
     },
+    /// What was to be ended, decided or taken back is so already.
+    #[error("{0}")]
+    Over(String),
+    /// What the service was not started to do for others.
+    #[error("{0}")]
+    NotAllowed(String),
     /// Something asked for cannot be.
     #[error("{0}")]
     Invalid(String),
     /// It is being done already.
-    #[error("{what} is already at work as run {run}; watch it, wait for it, or cancel it with: mizuno cancel {run}")]
+    #[error("{what} is already at work as run {run}; watch it, wait for it, or cancel it")]
     Busy {
         /// The collector, or its repair.
         what: String,
@@ -59,15 +67,21 @@ impl ServiceError {
         let lower = id.to_lowercase();
         let shared = |name: &str| name.to_lowercase().chars().zip(lower.chars()).take_while(|(a, b)| a == b).count();
         let mut close: Vec<(usize, &str)> = known.map(|name| (shared(name), name)).collect();
-        let any = !close.is_empty();
+        let (any, example) = (!close.is_empty(), close.first().map(|(_, name)| *name));
         close.retain(|(shared, _)| *shared > 0);
         close.sort_by_key(|&(shared, name)| (std::cmp::Reverse(shared), name.len().abs_diff(lower.len())));
         let close: Vec<&str> = close.into_iter().take(4).map(|(_, name)| name).collect();
         let hint = match (any, &close[..]) {
             (false, _) => "none is known yet".to_owned(),
-            (true, []) => "search with: mizuno instruments, mizuno series, mizuno status".to_owned(),
+            (true, []) => format!("nothing known is called so; there is for example {}", example.unwrap_or("none")),
             (true, close) => format!("did you mean {}?", close.join(", ")),
         };
-        ServiceError::Unknown { kind, id: id.to_owned(), hint }
+        let see = match kind {
+            "series" => "series",
+            "source" | "collector" => "status",
+            "list" => "lists",
+            _ => "instruments",
+        };
+        ServiceError::Unknown { kind, id: id.to_owned(), hint, see }
     }
 }

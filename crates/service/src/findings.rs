@@ -3,11 +3,11 @@
 use crate::{desk::Desk, error::ServiceError, setup::Setup};
 use mizuno_config::profile::{Adjusted, ListKind, Offer};
 use mizuno_core::{
-    Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
+    Aligned, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
     check::Flaw,
     finding::{self, Finding, Rules, Split, Subject},
 };
-use mizuno_store::series::SeriesRow;
+use mizuno_store::{quarantine::Slots, series::SeriesRow};
 use std::{
     collections::{BTreeMap, HashMap},
     sync::{Arc, Mutex, PoisonError},
@@ -38,9 +38,40 @@ struct Standard {
 pub(crate) struct Splits {
     by_symbol: BTreeMap<String, Vec<Split>>,
     venues: Vec<String>,
+    /// What two lists say otherwise, in sentences; what the first of them says counts.
+    pub conflicts: Vec<String>,
 }
 
+/// Two lists that give one split so many days apart mean the same one.
+const APART: i32 = 4;
+
 impl Splits {
+    /// Takes in a split that a list knows. The same one again, from whichever list and however it is written, is one.
+    fn take(&mut self, symbol: &str, list: &str, split: Split, said: &mut HashMap<(String, TradeDate), String>) {
+        let all = self.by_symbol.entry(symbol.to_owned()).or_default();
+        let near = all.iter().find(|s| {
+            let other = said.get(&(symbol.to_owned(), s.ex_date)).is_some_and(|l| l != list);
+            s.ex_date == split.ex_date
+                || (other && (s.ex_date.0 - split.ex_date.0).abs() <= APART && (s.new, s.old) == (split.new, split.old))
+        });
+        match near {
+            Some(same) if *same == split => {}
+            Some(other) => {
+                let first = said.get(&(symbol.to_owned(), other.ex_date)).map_or("another list", String::as_str);
+                let sentence = format!(
+                    "{symbol} splits {} for {} on {} by {first}, and {} for {} on {} by {list}; what {first} says counts",
+                    other.new, other.old, other.ex_date, split.new, split.old, split.ex_date
+                );
+                self.conflicts.push(sentence);
+            }
+            None => {
+                said.insert((symbol.to_owned(), split.ex_date), list.to_owned());
+                all.push(split);
+                all.sort_by_key(|s| s.ex_date);
+            }
+        }
+    }
+
     /// The splits of an instrument; `None` when its venue has no list of them.
     pub(crate) fn of(&self, setup: &Setup, symbol: &str) -> Option<&[Split]> {
         let venue = &setup.known(symbol)?.venue;
@@ -71,26 +102,21 @@ impl Desk {
     /// The splits that were known at an instant.
     pub(crate) async fn splits(&self, setup: &Setup, as_of: Timestamp) -> Result<Splits, ServiceError> {
         let mut out = Splits::default();
+        let mut said = HashMap::new();
         for (source, profile) in &setup.config.sources {
             for list in profile.lists.iter().filter(|l| l.of == ListKind::Splits) {
-                let mut any = false;
-                for row in self.store.list_rows_as_of(source, &list.name, as_of).await? {
-                    let columns: serde_json::Value = serde_json::from_str(&row.body).unwrap_or_default();
-                    let number =
-                        |name: &str| columns[name].as_str().and_then(|t| t.parse::<i64>().ok()).filter(|n| (1..10_000).contains(n));
-                    let date = columns["ex_date"].as_str().and_then(|t| t.parse::<TradeDate>().ok());
-                    any = true;
-                    if let (Some(symbol), Some(ex_date), Some(new), Some(old)) =
-                        (columns["symbol"].as_str(), date, number("new"), number("old"))
-                    {
-                        let all = out.by_symbol.entry(symbol.to_owned()).or_default();
-                        all.push(Split { ex_date, new, old });
-                        all.sort_by_key(|s| s.ex_date);
-                        all.dedup();
-                    }
-                }
-                if any {
+                let name = format!("{source}/{}", list.name);
+                let rows = self.store.list_rows_as_of(source, &list.name, as_of).await?;
+                if !rows.is_empty() {
                     out.venues.push(list.venue.clone());
+                }
+                for row in rows {
+                    let columns: serde_json::Value = serde_json::from_str(&row.body).unwrap_or_default();
+                    let date = columns["ex_date"].as_str().and_then(|t| t.parse::<TradeDate>().ok());
+                    let ratio = || Split::ratio(columns["new"].as_str()?.parse().ok()?, columns["old"].as_str()?.parse().ok()?);
+                    if let (Some(symbol), Some(ex_date), Some((new, old))) = (columns["symbol"].as_str(), date, ratio()) {
+                        out.take(symbol, &name, Split { ex_date, new, old }, &mut said);
+                    }
                 }
             }
         }
@@ -103,8 +129,7 @@ impl Desk {
         Ok(Known {
             splits: self.splits(setup, as_of).await?,
             as_of,
-            // When a stamp was refused is not kept; the past is judged by its bars alone.
-            refused: if as_of == Timestamp::MAX { self.refused_stamps().await? } else { HashMap::new() },
+            refused: self.refused_stamps(as_of).await?,
             accepted: self.store.accepted(as_of).await?,
             minutes: all.map(|s| (s.key.clone(), s)).collect(),
         })
@@ -114,9 +139,9 @@ impl Desk {
     pub(crate) async fn findings(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Vec<Judged>, ServiceError> {
         let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol)) else { return Ok(vec![]) };
         let minutes = known.minutes_of(setup, &row.key, offer);
-        let now = known.as_of == Timestamp::MAX;
+        // Counted from the instant asked about, so that asking again for it gives the same.
         let first = match row.key.interval {
-            Interval::Intraday { .. } if now => recent(setup.calendar_of(instrument)?, self.clock.now()).start,
+            Interval::Intraday { .. } => recent(setup.calendar_of(instrument)?, known.as_of).start,
             _ => Slot(i64::MIN),
         };
         let standard = Standard {
@@ -127,6 +152,9 @@ impl Desk {
             refused: known.refused.get(&row.id).cloned().unwrap_or_default(),
             first,
         };
+        // What was known then is what is known now, as long as nothing has been learned since.
+        let newest = row.revision.max(minutes.map_or(0, |m| m.revision));
+        let now = newest <= known.as_of.0;
         let before = self.examined.lock().get(&row.id).filter(|(s, _)| now && *s == standard).map(|(_, found)| found.clone());
         let found = match before {
             Some(found) => found,
@@ -155,15 +183,15 @@ impl Desk {
     ) -> Result<Vec<Finding>, ServiceError> {
         let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol).cloned()) else { return Ok(vec![]) };
         let calendar = setup.calendar_of(&instrument)?.clone();
-        let bars = self.store.bars(row, standard.first..Slot(i64::MAX), as_of).await?;
+        let bars = Aligned::of(&self.store.bars(row, standard.first..Slot(i64::MAX), as_of).await?);
         let minutes = match minutes {
             Some(minutes) => {
                 // Before the last split, daily bars adjusted for it stand on another basis than minutes as traded.
                 let split = standard.splits.iter().flatten().last().filter(|_| offer.adjusted != Adjusted::No);
                 let since =
                     split.map_or(Slot(i64::MIN), |s| calendar.span_of_dates(Interval::MINUTE, s.ex_date..TradeDate(i32::MAX)).start);
-                let span = recent(&calendar, self.clock.now());
-                Some(self.store.bars(minutes, span.start.max(since)..span.end, as_of).await?)
+                let span = recent(&calendar, as_of);
+                Some(Aligned::of(&self.store.bars(minutes, span.start.max(since)..span.end, as_of).await?))
             }
             None => None,
         };
@@ -195,10 +223,19 @@ impl Desk {
         tokio::task::spawn_blocking(look).await.map_err(|e| ServiceError::Invalid(e.to_string()))
     }
 
-    async fn refused_stamps(&self) -> Result<HashMap<i64, Vec<Slot>>, ServiceError> {
+    /// Stamps that had been refused by an instant, because the venue was closed.
+    async fn refused_stamps(&self, as_of: Timestamp) -> Result<HashMap<i64, Vec<Slot>>, ServiceError> {
         let mut out: HashMap<i64, Vec<Slot>> = HashMap::new();
-        for (series, slot) in self.store.slots_with(Flaw::ClosedMarket.word()).await? {
-            out.entry(series).or_default().push(slot);
+        let intervals: HashMap<i64, Interval> = self.store.series().await?.into_iter().map(|s| (s.id, s.key.interval)).collect();
+        for (series, slots) in self.store.slots_with(Flaw::ClosedMarket.word(), as_of).await? {
+            let Some(interval) = intervals.get(&series) else { continue };
+            let all = out.entry(series).or_default();
+            match slots {
+                Slots::One(slot) => all.push(slot),
+                Slots::Several(spans) => {
+                    all.extend(spans.iter().flat_map(|s| (s.start.0..s.end.0).step_by(interval.step() as usize)).map(Slot));
+                }
+            }
         }
         out.values_mut().for_each(|slots| {
             slots.sort_unstable();

@@ -3,12 +3,14 @@
 use crate::{
     desk::Desk,
     error::ServiceError,
-    findings::{doubted, offer_of},
+    findings::{Splits, doubted, offer_of},
     setup::Setup,
 };
 use mizuno_config::{GOLDEN, Ranked, profile::Adjusted};
 use mizuno_core::{
-    Bars, Calendar, Decimal, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate, basis,
+    Bars, Calendar, Decimal, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
+    bar::Digits,
+    basis,
     finding::Split,
     golden::{self, Candidate, Golden},
 };
@@ -58,10 +60,10 @@ pub(crate) struct GoldenReading {
     lineup: Lineup,
     pieces: VecDeque<(Span, Vec<usize>)>,
     as_of: Timestamp,
-    /// Digits after the point that every piece's prices are written with.
-    pub price_scale: u8,
-    /// Digits after the point that every piece's volumes are written with.
-    pub volume_scale: u8,
+    /// Room for every price there may be in it.
+    pub price: Digits,
+    /// Room for every volume there may be in it.
+    pub volume: Digits,
 }
 
 impl Desk {
@@ -75,22 +77,7 @@ impl Desk {
         let all = self.store.series().await?;
         for row in all.into_iter().filter(|s| (&s.key.symbol, s.key.interval, s.key.side) == (&instrument.symbol, key.interval, key.side)) {
             let source = row.key.source.clone();
-            let never = ranking.iter().all(|r| r.sources.as_ref().is_some_and(|all| !all.contains(&source)));
-            let offer = offer_of(setup, &row.key);
-            let splits = known.splits.of(setup, &row.key.symbol);
-            let basis = match (offer.map(|o| o.adjusted), splits) {
-                (None, _) => Err("its profile no longer has this series".to_owned()),
-                _ if never => Err("ranking.toml does not rank it".to_owned()),
-                (Some(Adjusted::No), _) => Ok(None),
-                (Some(Adjusted::SplitsAndDividends), _) => {
-                    Err("its prices are adjusted for dividends, and cannot be brought back to what was paid".to_owned())
-                }
-                (Some(Adjusted::Splits), Some(splits)) if key.interval == Interval::Daily => Ok(Some(splits.to_vec())),
-                (Some(Adjusted::Splits), _) => {
-                    Err(format!("its prices are adjusted for splits, and no list of splits of {} is collected", instrument.venue))
-                }
-            };
-            match basis {
+            match takes_part(setup, &known.splits, &row.key) {
                 Err(why) => left_out.push(LeftOut { source, why }),
                 Ok(splits) => {
                     let found = self.findings(setup, &row, &known).await?;
@@ -112,19 +99,63 @@ impl Desk {
         span: Span,
         as_of: Timestamp,
     ) -> Result<GoldenReading, ServiceError> {
-        let (mut price_scale, mut volume_scale) = (0, 0);
+        let (mut price, mut volume) = (Digits::default(), Digits::default());
         let mut extent: Option<Span> = None;
         for part in &lineup.parts {
             let reading = self.store.read(&part.row, span.clone(), as_of).await?;
-            price_scale = price_scale.max(reading.price_scale);
-            volume_scale = volume_scale.max(reading.volume_scale);
+            // What is brought back may be as much larger as there are new shares for old ones.
+            let more = u8::from(part.splits.as_ref().is_some_and(|s| !s.is_empty())) * 4;
+            price = price.and(Digits { whole: (reading.price.whole + more).min(18), ..reading.price });
+            volume = volume.and(Digits { whole: (reading.volume.whole + more).min(18), ..reading.volume });
             if let Some(own) = reading.extent() {
                 extent = Some(extent.map_or(own.clone(), |e| e.start.min(own.start)..e.end.max(own.end)));
             }
         }
         let pieces =
             extent.map_or(VecDeque::new(), |extent| pieces(&lineup, calendar, extent.start.max(span.start)..extent.end.min(span.end)));
-        Ok(GoldenReading { desk: self.clone(), lineup, pieces, as_of, price_scale, volume_scale })
+        Ok(GoldenReading { desk: self.clone(), lineup, pieces, as_of, price, volume })
+    }
+}
+
+/// Whether a series has a part in the golden one of its instrument, and the splits its prices are brought back by, if it is adjusted;
+/// or why it has none. There is no other answer to this: files, line-ups and gaps all ask here.
+pub(crate) fn takes_part(setup: &Setup, splits: &Splits, key: &SeriesKey) -> Result<Option<Vec<Split>>, String> {
+    let instrument = setup.known(&key.symbol).ok_or("its instrument is not known any more")?;
+    let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
+    let never = ranking.iter().all(|r| r.sources.as_ref().is_some_and(|all| !all.contains(&key.source)));
+    match (offer_of(setup, key).map(|o| o.adjusted), splits.of(setup, &key.symbol)) {
+        (None, _) => Err("its profile no longer has this series".to_owned()),
+        _ if never => Err("ranking.toml does not rank it".to_owned()),
+        (Some(Adjusted::No), _) => Ok(None),
+        (Some(Adjusted::SplitsAndDividends), _) => {
+            Err("its prices are adjusted for dividends, and cannot be brought back to what was paid".to_owned())
+        }
+        (Some(Adjusted::Splits), Some(splits)) if key.interval == Interval::Daily => Ok(Some(splits.to_vec())),
+        (Some(Adjusted::Splits), _) => {
+            Err(format!("its prices are adjusted for splits, and no list of splits of {} is collected", instrument.venue))
+        }
+    }
+}
+
+/// The slots in which a series has a part in the golden one: those of the dates for which it is ranked.
+pub(crate) fn ranked_span(setup: &Setup, calendar: &Calendar, key: &SeriesKey) -> Spans {
+    let Some(instrument) = setup.known(&key.symbol) else { return Spans::new() };
+    let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
+    let mut out = vec![];
+    for (at, ranked) in ranking.iter().enumerate() {
+        if ranked.sources.as_ref().is_none_or(|all| all.contains(&key.source)) {
+            let start = start_of(calendar, key.interval, ranked.from);
+            out.push(start..ranking.get(at + 1).map_or(Slot(i64::MAX), |next| start_of(calendar, key.interval, next.from)));
+        }
+    }
+    out.into_iter().filter(|s| s.start < s.end).collect()
+}
+
+/// The first slot of a trade date, or of all time.
+fn start_of(calendar: &Calendar, interval: Interval, from: TradeDate) -> Slot {
+    match interval {
+        _ if from == TradeDate(i32::MIN) => Slot(i64::MIN),
+        _ => calendar.span_of_dates(interval, from..TradeDate(i32::MAX)).start,
     }
 }
 
@@ -139,14 +170,7 @@ fn in_order(ranked: &Ranked, parts: &[Part]) -> Vec<usize> {
 /// The span cut where blocks end and where ranks change, each piece with its ranks.
 fn pieces(lineup: &Lineup, calendar: &Calendar, span: Span) -> VecDeque<(Span, Vec<usize>)> {
     let interval = lineup.key.interval;
-    let starts: Vec<Slot> = lineup
-        .ranks
-        .iter()
-        .map(|(from, _)| match interval {
-            _ if *from == TradeDate(i32::MIN) => Slot(i64::MIN),
-            _ => calendar.span_of_dates(interval, *from..TradeDate(i32::MAX)).start,
-        })
-        .collect();
+    let starts: Vec<Slot> = lineup.ranks.iter().map(|(from, _)| start_of(calendar, interval, *from)).collect();
     let mut out = VecDeque::new();
     let mut at = span.start;
     while at < span.end {
@@ -182,9 +206,7 @@ impl GoldenReading {
             let bars = self.desk.bars_as_traded(part, span.clone(), self.as_of, &self.lineup).await?;
             candidates.push(Candidate { bars, doubted: part.doubted.clone() });
         }
-        let said = |e: mizuno_core::bar::DoesNotFit| ServiceError::Invalid(e.to_string());
-        let mut made = golden::golden(candidates).map_err(said)?;
-        made.bars.rescale(self.price_scale, self.volume_scale).map_err(said)?;
+        let mut made = golden::golden(&candidates);
         made.from.iter_mut().for_each(|place| *place = ranks[usize::from(*place)] as u16);
         Ok(Some(made))
     }
@@ -195,8 +217,8 @@ impl Desk {
         match &part.splits {
             None => Ok(self.store.bars(&part.row, span, as_of).await?),
             Some(splits) => {
-                let versions = self.store.versions(&part.row, span).await?;
-                basis::as_traded(&versions, as_of, splits, &lineup.zone, lineup.tick).map_err(|e| ServiceError::Invalid(e.to_string()))
+                let versions = self.store.versions(&part.row, span, as_of).await?;
+                Ok(basis::as_traded(&versions, as_of, splits, &lineup.zone, lineup.tick))
             }
         }
     }

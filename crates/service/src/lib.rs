@@ -14,6 +14,7 @@ mod events;
 mod findings;
 mod golden;
 mod http;
+mod lateness;
 mod lineage;
 mod lists;
 mod moments;
@@ -29,6 +30,7 @@ pub use desk::Desk;
 pub use error::ServiceError;
 pub use http::openapi;
 pub use setup::Setup;
+pub use trying::try_profile;
 
 use futures_util::future::{BoxFuture, LocalBoxFuture};
 use mizuno_config::Config;
@@ -52,6 +54,8 @@ pub struct Options {
     pub listen: Option<SocketAddr>,
     /// The clock it lives by.
     pub clock: ClockFace,
+    /// Whether a profile that is sent to be tried may use the environment, files and any address.
+    pub pasted_profiles: bool,
 }
 
 /// A service that listens.
@@ -113,8 +117,8 @@ impl Running {
 /// When it is in use or cannot be read.
 pub fn known_until(data: &Path) -> LocalBoxFuture<'_, Result<Timestamp, ServiceError>> {
     Box::pin(async move {
-        let store = Store::open(data).await?;
-        let last = store.last_recorded();
+        let store = Store::open(data, Arc::new(|| Timestamp::MIN)).await?;
+        let last = store.newest();
         store.close().await;
         Ok(last)
     })

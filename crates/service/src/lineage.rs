@@ -2,7 +2,7 @@
 
 use crate::{desk::Desk, error::ServiceError, moments, setup::Setup};
 use mizuno_api::{BarVersion, Restatement};
-use mizuno_core::{Bar, SeriesKey, Slot, Timestamp, Versions, bar::Version};
+use mizuno_core::{Bar, Decimal, SeriesKey, Slot, Timestamp, Version};
 use mizuno_sources::{Page, decode};
 use mizuno_store::{
     answers::AnsweredPage,
@@ -13,17 +13,17 @@ use std::collections::HashSet;
 
 /// Every version of one bar, oldest first.
 pub(crate) async fn trace(desk: &Desk, setup: &Setup, row: &SeriesRow, slot: Slot) -> Result<Vec<BarVersion>, ServiceError> {
-    let versions = desk.store.versions(row, row.key.interval.span_of(slot)).await?;
+    let versions = desk.store.versions(row, row.key.interval.span_of(slot), Timestamp::MAX).await?;
     let mut out = vec![];
     for version in &versions.rows {
         let fetch = desk.store.fetch(version.fetch).await?;
-        let found = place(desk, setup, row, &fetch, &versions, &version.bar).await?;
+        let found = place(desk, setup, row, &fetch, &version.bar).await?;
         let (page, line, text) = found.map_or((None, None, None), |(place, text)| (Some(place.page + 1), Some(place.row), Some(text)));
         let pages = desk.store.pages(&fetch).await?;
         let came_on = page.and_then(|p| pages.get(p as usize - 1)).or(pages.first());
         out.push(BarVersion {
             recorded_at: version.recorded_at.to_string(),
-            values: values(&versions, &version.bar, version.withdrawn),
+            values: values(&version.bar, version.withdrawn),
             withdrawn: version.withdrawn,
             fetch: fetch.id,
             run: fetch.run,
@@ -43,7 +43,6 @@ async fn place(
     setup: &Setup,
     row: &SeriesRow,
     fetch: &FetchRow,
-    digits: &Versions,
     bar: &Bar,
 ) -> Result<Option<(decode::Place, String)>, ServiceError> {
     let Some(post) = setup.post_of(&row.key) else { return Ok(None) };
@@ -52,10 +51,7 @@ async fn place(
     let profile = &post.source.profile;
     let symbol = profile.symbols.of(&post.symbol_for(setup, &row.key.symbol, &fetch.window));
     let most = profile.limits.largest_answer();
-    let Ok(mut decoded) = decode::decode(post.offer, post.venue, &symbol, most, &pages) else { return Ok(None) };
-    if decoded.bars.rescale(digits.price_scale, digits.volume_scale).is_err() {
-        return Ok(None);
-    }
+    let Ok(decoded) = decode::decode(post.offer, post.venue, &symbol, most, &pages) else { return Ok(None) };
     let at = decoded.bars.rows.iter().position(|b| b == bar);
     Ok(at.map(|at| {
         let place = decoded.places[at];
@@ -72,13 +68,13 @@ pub(crate) fn to_understand(answered: &[AnsweredPage]) -> Vec<Page<'_>> {
         .collect()
 }
 
-fn values(digits: &Versions, bar: &Bar, withdrawn: bool) -> Vec<Option<String>> {
+/// Open, high, low, close and volume as they were printed; none of a bar that was taken back.
+pub(crate) fn values(bar: &Bar, withdrawn: bool) -> Vec<Option<String>> {
     if withdrawn {
         return vec![None; 5];
     }
-    let number = |mantissa, scale| Some(mizuno_core::Decimal { mantissa, scale }.to_string());
-    let price = |p: mizuno_core::Price| number(p.0, digits.price_scale);
-    vec![price(bar.open), price(bar.high), price(bar.low), price(bar.close), bar.volume.and_then(|v| number(v.0, digits.volume_scale))]
+    let printed = |d: Decimal| d.to_string();
+    bar.prices().into_iter().map(|p| Some(printed(p))).chain([bar.volume().map(printed)]).collect()
 }
 
 /// Bars whose later versions were learned since some moment, newest first.
@@ -96,22 +92,22 @@ pub(crate) async fn restatements(
             break;
         }
         let Some(row) = series.get(&fetch.series).filter(|s| wanted(&s.key)) else { continue };
-        let versions = desk.store.versions(row, fetch.window.clone()).await?;
+        let versions = desk.store.versions(row, fetch.window.clone(), Timestamp::MAX).await?;
         for pair in versions.rows.windows(2).filter(|p| p[0].bar.slot == p[1].bar.slot && p[1].fetch == fetch.id) {
-            out.push(restatement(row, &versions, &pair[0], &pair[1]));
+            out.push(restatement(row, &pair[0], &pair[1]));
         }
     }
     out.truncate(most);
     Ok(out)
 }
 
-fn restatement(row: &SeriesRow, digits: &Versions, was: &Version, is: &Version) -> Restatement {
+fn restatement(row: &SeriesRow, was: &Version, is: &Version) -> Restatement {
     Restatement {
         series: row.key.to_string(),
         at: moments::wire(row.key.interval, is.bar.slot),
         learned_at: is.recorded_at.to_string(),
         fetch: is.fetch,
-        was: values(digits, &was.bar, was.withdrawn),
-        is: values(digits, &is.bar, is.withdrawn),
+        was: values(&was.bar, was.withdrawn),
+        is: values(&is.bar, is.withdrawn),
     }
 }

@@ -3,9 +3,10 @@
 use crate::{desk::Desk, error::ServiceError};
 use mizuno_api::{Event, ListChange, ListStatus};
 use mizuno_config::profile::{List, ListKind};
-use mizuno_core::{Instrument, Timestamp, TradeDate, Venue, calendar::on_the_wall};
+use mizuno_core::{Instrument, Timestamp, TradeDate, Venue, calendar::on_the_wall, instrument::FormerSymbol};
 use mizuno_sources::{Stop, Ticket};
 use mizuno_store::{
+    StoreError,
     answers::Failure,
     lists::{ListRow, NewListFetch},
 };
@@ -37,28 +38,81 @@ impl Desk {
         };
         let spelled =
             rows.map(|rows| rows.into_iter().map(|row| in_our_words(kept, at.profile.symbols.clone(), row.values)).collect::<Vec<_>>());
-        let added = match &spelled {
+        let mut added: Vec<Instrument> = match &spelled {
             Ok(rows) if kept.adds => rows.iter().filter_map(|row| instrument(kept, row)).collect(),
             _ => vec![],
         };
+        if let Ok(rows) = &spelled {
+            let today = setup.config.venues.get(&kept.venue).map_or(TradeDate(0), |v| asked_at.date_in(&v.zone));
+            self.note_renames(source, list, rows, today, &mut added).await?;
+        }
         let rows = spelled.map(|rows| rows.iter().map(|row| (key(kept.of, row), json(row))).collect());
         let body = Some(body).filter(|b| !b.is_empty());
-        let fetch = NewListFetch { source: source.to_owned(), list: list.to_owned(), asked_at, request, body, rows, refused };
+        let fetch = NewListFetch {
+            source: source.to_owned(),
+            list: list.to_owned(),
+            asked_at,
+            request,
+            body,
+            rows,
+            refused,
+            rolling: kept.rolling,
+        };
         let (_, changes) = self.store.keep_list(fetch).await?;
         let new: Vec<Instrument> = added.into_iter().filter(|i| setup.known(&i.symbol).is_none()).collect();
-        if !new.is_empty() {
+        if changes.held_back {
+            tracing::warn!(source, list, gone = changes.gone, "the list is much shorter than before; it waits for a person");
+        } else if !new.is_empty() {
             self.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
         }
         if kept.of == ListKind::Instruments && changes != mizuno_store::lists::ListChanges::default() {
-            let mut config = setup.config.clone();
-            let listed: Vec<String> = self.store.listed_instruments().await?.into_iter().map(|i| i.symbol).collect();
-            config.instruments.retain(|i| !listed.contains(&i.symbol));
-            self.put_to_work(config).await?;
+            self.renew().await?;
         }
         self.events.tell(Event::Lists);
         let mut all = self.list_statuses().await?;
         all.retain(|s| s.source == source && s.list == list);
         all.pop().ok_or(ServiceError::Stopping)
+    }
+
+    /// Takes a list that was held back, from now on, or refuses it.
+    pub(crate) async fn decide_list(&self, source: &str, list: &str, taken: bool) -> Result<(), ServiceError> {
+        let _one_at_a_time = self.listing.lock().await;
+        let setup = self.setup();
+        let rows = self.store.decide_list(source.to_owned(), list.to_owned(), taken).await.map_err(|e| match e {
+            StoreError::Unknown { .. } => ServiceError::Over(format!("{source}/{list} is not held back")),
+            other => other.into(),
+        })?;
+        if let Some(kept) = setup.sources.get(source).and_then(|s| s.profile.list(list)).filter(|l| l.adds) {
+            let columns = |body: &String| serde_json::from_str::<BTreeMap<String, String>>(body).unwrap_or_default();
+            let added = rows.iter().filter_map(|(_, body)| instrument(kept, &columns(body)));
+            let new: Vec<Instrument> = added.filter(|i| setup.known(&i.symbol).is_none()).collect();
+            self.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
+            self.renew().await?;
+        }
+        self.events.tell(Event::Lists);
+        Ok(())
+    }
+
+    /// Tells instruments that their list now calls otherwise, by the id they kept, what they were called before.
+    async fn note_renames(
+        &self,
+        source: &str,
+        list: &str,
+        rows: &[BTreeMap<String, String>],
+        today: TradeDate,
+        added: &mut [Instrument],
+    ) -> Result<(), ServiceError> {
+        let named = |row: &BTreeMap<String, String>| Some((row.get("id")?.clone(), row.get("symbol")?.clone()));
+        let now: BTreeMap<String, String> = rows.iter().filter_map(named).collect();
+        for before in self.store.list_rows(Some(source), Some(list)).await? {
+            let columns: Value = serde_json::from_str(&before.body).unwrap_or_default();
+            let (Some(id), Some(was)) = (columns["id"].as_str(), columns["symbol"].as_str()) else { continue };
+            let Some(is) = now.get(id).filter(|is| *is != was && !now.values().any(|s| s == was)) else { continue };
+            if let Some(instrument) = added.iter_mut().find(|i| i.symbol == *is) {
+                instrument.former.push(FormerSymbol { symbol: was.to_owned(), until: today });
+            }
+        }
+        Ok(())
     }
 
     /// Collects the instrument lists of a collector's source that never were: without them nobody knows what it calls ours.
@@ -100,6 +154,8 @@ impl Desk {
                     refused: last.map_or(0, |f| f.refused as u64),
                     failure: last.and_then(|f| f.failure.as_ref()).map(|f| f.class.clone()),
                     message: last.and_then(|f| f.failure.as_ref()).map(|f| f.message.clone()),
+                    repeated: last.map_or(0, |f| f.repeated as u64),
+                    would_end: last.and_then(|f| f.would_end).map(|n| n as u64),
                 });
             }
         }

@@ -1,7 +1,8 @@
 //! Slots as people write and read them.
 
-use crate::error::ServiceError;
-use mizuno_core::{Calendar, Interval, SeriesKey, Slot, Span, Timestamp, TradeDate, Venue, finding::Finding};
+use crate::{desk::Desk, error::ServiceError};
+use mizuno_core::{Calendar, Interval, SeriesKey, Slot, Span, Timestamp, TradeDate, Venue, finding::Finding, time::TimeError};
+use mizuno_store::StoreError;
 
 /// A slot on the wire: a date for daily bars, an instant for others.
 pub(crate) fn wire(interval: Interval, slot: Slot) -> String {
@@ -35,8 +36,11 @@ fn moment(name: &str, text: &str) -> Result<Moment, ServiceError> {
     if let Ok(date) = text.parse() {
         return Ok(Moment::Date(date));
     }
-    text.parse().map(Moment::Instant).map_err(|_| {
-        ServiceError::Invalid(format!("{name}: `{text}` is neither a trade date like 2025-04-10 nor an instant like 2025-04-10T02:30:00Z"))
+    text.parse().map(Moment::Instant).map_err(|e| match e {
+        TimeError::NoZone(_) => ServiceError::Invalid(format!("{name}: {e}")),
+        _ => ServiceError::Invalid(format!(
+            "{name}: `{text}` is neither a trade date like 2025-04-10 nor an instant like 2025-04-10T02:30:00Z or 2025-04-10T14:30:00+12:00"
+        )),
     })
 }
 
@@ -79,14 +83,24 @@ fn at_instant(interval: Interval, calendar: &Calendar, at: Timestamp) -> Slot {
     }
 }
 
-/// The instant a person asks to know things as of; the present when they do not say.
-pub(crate) fn as_of(text: Option<&str>, now: Timestamp) -> Result<Timestamp, ServiceError> {
-    let Some(text) = text else { return Ok(Timestamp::MAX) };
-    let at: Timestamp = text.parse().map_err(|e: mizuno_core::time::TimeError| ServiceError::Invalid(format!("as_of: {e}")))?;
-    if at > now {
-        return Err(ServiceError::Invalid(format!("as_of: {at} is still to come (it is {now}); what will be known then is not known yet")));
+impl Desk {
+    /// The instant an answer stands for that is asked as of `text`: an instant, or `now` for the newest commit, as when nothing is said.
+    pub(crate) async fn pinned(&self, name: &str, text: Option<&str>) -> Result<Timestamp, ServiceError> {
+        let wanted = match text {
+            None | Some("now") => None,
+            Some(text) => Some(text.parse::<Timestamp>().map_err(|e| match text.parse::<TradeDate>() {
+                Ok(date) => ServiceError::Invalid(format!(
+                    "{name}: {date} is a day, and what was known changes in the course of one; give an instant, from {date}T00:00:00Z to {}T00:00:00Z in UTC",
+                    date.plus(1)
+                )),
+                Err(_) => ServiceError::Invalid(format!("{name}: {e}")),
+            })?),
+        };
+        self.store.pin(wanted).await.map_err(|e| match e {
+            StoreError::NotYet { .. } => ServiceError::Invalid(format!("{name}: {e} (it is {})", self.clock.now())),
+            other => other.into(),
+        })
     }
-    Ok(at)
 }
 
 /// The id of a gap: its series and first slot.
@@ -101,7 +115,9 @@ pub(crate) fn finding_id(key: &SeriesKey, finding: &Finding) -> String {
 
 /// Reads a gap's id.
 pub(crate) fn parse_gap_id(id: &str) -> Result<(SeriesKey, Slot), ServiceError> {
-    let wrong = |why: String| ServiceError::Invalid(format!("`{id}` is not the id of a gap: {why}; list them with: mizuno gaps"));
+    let wrong = |why: String| {
+        ServiceError::Invalid(format!("`{id}` is not the id of a gap: {why}; ids read like KBF/1m/harbour@2025-04-02T00:30:00Z"))
+    };
     let (series, at) = id.rsplit_once('@').ok_or_else(|| wrong("it has no @".to_owned()))?;
     let key: SeriesKey = series.parse().map_err(|e: mizuno_core::series::NotASeries| wrong(e.to_string()))?;
     let slot = match (key.interval, moment("the part after @", at)) {

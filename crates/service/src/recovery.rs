@@ -18,7 +18,8 @@ pub(crate) async fn recover(desk: &Arc<Desk>) -> Result<(), ServiceError> {
     for fetch in desk.store.to_replay().await? {
         replay(desk, &setup, &rows, &fetch).await?;
     }
-    desk.store.interrupt_runs(desk.clock.now()).await?;
+    desk.end_abandoned_rebasings().await?;
+    desk.store.interrupt_runs().await?;
     let mut seen = HashSet::new();
     for run in desk.store.runs(None, 1000).await? {
         let order: Order = serde_json::from_str(&run.scope).unwrap_or_default();
@@ -53,13 +54,13 @@ async fn replay(desk: &Arc<Desk>, setup: &Setup, rows: &[SeriesRow], fetch: &Fet
     match mizuno_sources::decode::decode(post.offer, post.venue, &profile.symbols.of(&symbol), most, &pages) {
         Ok(decoded) => {
             let standards = post.standards(series.key.interval, fetch.asked_at, fetch.answered_at);
-            let understood = match desk.understand(&post, series, fetch.run, &standards, &decoded, &pages).await {
+            let understood = match desk.understand(&post, series, fetch.run, &standards, &decoded, &fetch.window, &pages).await {
                 Err(ServiceError::Store(error)) if error.is_of_the_series() => {
                     return Ok(desk.store.mark_failed(fetch.id, Failure::not_stored(&error)).await?);
                 }
                 understood => understood?,
             };
-            desk.store.keep_understood(fetch.clone(), series.key.interval, understood, desk.clock.now()).await?;
+            desk.store.keep_understood(fetch.clone(), series.key.interval, understood).await?;
             tracing::info!(fetch = fetch.id, series = %series.key, "understood a kept answer again");
         }
         Err(failure) => {

@@ -6,6 +6,9 @@ use mizuno_core::{Timestamp, time::SECOND};
 use mizuno_store::runs::{Reason, State};
 use std::sync::Arc;
 
+/// Calendars reach 400 days ahead, and are worked out anew long before they end, in microseconds.
+const RENEWED_EVERY: i64 = 60 * 86_400 * SECOND;
+
 /// Keeps every collector and list of the setup at work to its schedule, and of the next setup when another is put to work.
 pub(crate) fn keep_all(desk: &Arc<Desk>) {
     let desk = desk.clone();
@@ -23,8 +26,15 @@ pub(crate) fn keep_all(desk: &Arc<Desk>) {
                     drop(tokio::spawn(keep_audit(desk.clone(), name.clone(), audit.clone())));
                 }
             }
-            if changes.changed().await.is_err() {
-                return;
+            let renewal = desk.clock.now().plus(RENEWED_EVERY);
+            tokio::select! {
+                changed = changes.changed() => if changed.is_err() { return },
+                () = desk.clock.sleep_until(renewal) => {
+                    if let Err(error) = desk.renew().await {
+                        tracing::error!(%error, "the calendars cannot be renewed");
+                    }
+                    changes.borrow_and_update();
+                }
             }
         }
     });
@@ -34,7 +44,7 @@ pub(crate) fn keep_all(desk: &Arc<Desk>) {
 async fn keep(desk: Arc<Desk>, name: String) {
     let mut changes = desk.changes();
     let setup = desk.setup();
-    let last = desk.store.runs(Some(&name), 1).await.ok().and_then(|runs| runs.into_iter().next());
+    let last = desk.newest_run(&name).await.ok().flatten();
     let mut since = last.map_or(Timestamp::MIN, |run| run.started_at);
     loop {
         let Ok(post) = setup.post(&name) else { return };
@@ -185,7 +195,7 @@ pub(crate) fn in_words(post: &Post<'_>) -> String {
 }
 
 /// A length of time as it is written in configuration files.
-fn length(micros: i64) -> String {
+pub(crate) fn length(micros: i64) -> String {
     let seconds = micros / SECOND;
     let parts = [(seconds / 3600, "h"), (seconds / 60 % 60, "m"), (seconds % 60, "s")];
     let shown: Vec<String> = parts.iter().filter(|(n, _)| *n > 0).map(|(n, unit)| format!("{n}{unit}")).collect();

@@ -7,6 +7,7 @@ use crate::error::ServiceError;
 use mizuno_config::{Collector, Config, profile::Offer};
 use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Timestamp, Venue, calendar::usual_dates, check::Standards, search::Index};
 use mizuno_sources::{Clock, DayBook, Secrets, Source};
+use mizuno_store::series::SeriesRow;
 use std::{
     collections::{BTreeMap, HashMap},
     path::Path,
@@ -57,7 +58,16 @@ impl Setup {
     ) -> Result<Setup, ServiceError> {
         let mut symbols: HashMap<String, usize> = config.instruments.iter().enumerate().map(|(at, i)| (i.symbol.clone(), at)).collect();
         for instrument in listed.into_iter().filter(|i| config.venues.contains_key(&i.venue)) {
-            if !symbols.contains_key(&instrument.symbol) {
+            // One that a list has renamed stands in the configuration under its former symbol still.
+            let renamed = instrument.former.iter().rev().find_map(|f| symbols.get(&f.symbol).copied());
+            let renamed =
+                renamed.filter(|at| config.instruments[*at].venue == instrument.venue && !symbols.contains_key(&instrument.symbol));
+            if let Some(at) = renamed {
+                symbols.insert(instrument.symbol.clone(), at);
+                let known = &mut config.instruments[at];
+                known.former.extend(instrument.former.into_iter().filter(|f| !known.former.contains(f)).collect::<Vec<_>>());
+                known.symbol = instrument.symbol;
+            } else if !symbols.contains_key(&instrument.symbol) {
                 symbols.insert(instrument.symbol.clone(), config.instruments.len());
                 config.instruments.push(instrument);
             }
@@ -124,6 +134,35 @@ impl Setup {
             .find(named)
             .or_else(|| all.iter().find(formerly))
             .ok_or_else(|| ServiceError::unknown("instrument", symbol, all.iter().map(|i| i.symbol.as_str())))
+    }
+
+    /// A question narrowed to a source, a series or an interval that nobody knows is refused: an empty answer would read as all clear.
+    ///
+    /// # Errors
+    /// When one of them is not known, here or in `held`, the series there are.
+    pub(crate) fn check_names(
+        &self,
+        held: &[SeriesRow],
+        source: Option<&str>,
+        series: Option<&str>,
+        interval: Option<&str>,
+    ) -> Result<(), ServiceError> {
+        if let Some(name) = source.filter(|s| !self.sources.contains_key(*s) && held.iter().all(|r| r.key.source != **s)) {
+            return Err(ServiceError::unknown("source", name, self.sources.keys().map(String::as_str)));
+        }
+        if let Some(name) = series.filter(|s| held.iter().all(|r| r.key.to_string() != **s)) {
+            let names: Vec<String> = held.iter().map(|r| r.key.to_string()).collect();
+            return Err(ServiceError::unknown("series", name, names.iter().map(String::as_str)));
+        }
+        interval.map_or(Ok(()), |i| i.parse::<Interval>().map(drop).map_err(|e| ServiceError::Invalid(format!("interval: {e}"))))
+    }
+
+    /// A series' name with the present symbol of its instrument, whichever of its symbols was given.
+    pub(crate) fn present(&self, key: SeriesKey) -> SeriesKey {
+        match self.instrument(&key.symbol) {
+            Ok(instrument) => SeriesKey { symbol: instrument.symbol.clone(), ..key },
+            Err(_) => key,
+        }
     }
 
     /// What a source calls one of our symbols, where its list says.

@@ -1,13 +1,12 @@
 //! Bars as files: every digit as it is held, every instant with the offset of its day, every source by its name.
 
 use jiff::tz::TimeZone;
-use mizuno_core::{Bar, Bars, Decimal, Interval, Price, Slot, Timestamp, Volume};
+use mizuno_core::{Bar, Bars, Decimal, Interval, Slot, Timestamp};
 use mizuno_service::encode::{Column, Format, Layout, encoder};
 use proptest::prelude::*;
 
 fn bar(slot: i64, prices: [i64; 4], volume: Option<i64>) -> Bar {
-    let [open, high, low, close] = prices.map(Price);
-    Bar { slot: Slot(slot), open, high, low, close, volume: volume.map(Volume) }
+    Bar::new(Slot(slot), prices.map(|mantissa| Decimal { mantissa, scale: 2 }), volume.map(|mantissa| Decimal { mantissa, scale: 0 }))
 }
 
 fn written(format: Format, interval: Interval, zone: Option<&str>, bars: &Bars, from: &[u16]) -> String {
@@ -17,8 +16,8 @@ fn written(format: Format, interval: Interval, zone: Option<&str>, bars: &Bars, 
         columns,
         interval,
         zone: zone.map(|z| TimeZone::get(z).unwrap()),
-        price_scale: bars.price_scale,
-        volume_scale: bars.volume_scale,
+        price: bars.digits().0,
+        volume: bars.digits().1,
         sources: vec!["harbour".to_owned(), "cellar".to_owned()],
     };
     let mut encoder = encoder(layout).unwrap();
@@ -33,7 +32,7 @@ fn written(format: Format, interval: Interval, zone: Option<&str>, bars: &Bars, 
 fn instants_print_with_the_offset_of_their_day() {
     let at = |text: &str| bar(text.parse::<Timestamp>().unwrap().0, [1, 1, 1, 1], None);
     let rows = ["2025-04-05T13:30:00Z", "2025-04-05T14:30:00Z", "2025-04-09T22:00:00Z", "1969-12-31T23:59:59Z"].map(at).to_vec();
-    let bars = Bars { price_scale: 0, volume_scale: 0, rows };
+    let bars = Bars { rows };
     let times = |zone| {
         let csv = written(Format::Csv, Interval::MINUTE, zone, &bars, &[]);
         csv.lines().skip(1).map(|l| l.split(',').next().unwrap().to_owned()).collect::<Vec<_>>()
@@ -45,11 +44,7 @@ fn instants_print_with_the_offset_of_their_day() {
 
 #[test]
 fn each_bar_names_its_source_where_there_are_several() {
-    let bars = Bars {
-        price_scale: 2,
-        volume_scale: 0,
-        rows: vec![bar(20_188, [100, 110, 90, 105], Some(7)), bar(20_189, [105, 105, 105, 105], None)],
-    };
+    let bars = Bars { rows: vec![bar(20_188, [100, 110, 90, 105], Some(7)), bar(20_189, [105, 105, 105, 105], None)] };
     let csv = written(Format::Csv, Interval::Daily, None, &bars, &[1, 0]);
     assert_eq!(
         csv,
@@ -63,6 +58,8 @@ fn each_bar_names_its_source_where_there_are_several() {
 #[test]
 fn a_list_of_columns_is_read_or_refused_by_name() {
     assert_eq!(Column::list(Some("time, close,source"), Interval::Daily, false).unwrap(), [Column::Time, Column::Close, Column::Source]);
+    let twice = Column::list(Some("date,close,time"), Interval::Daily, false).unwrap_err().to_string();
+    assert!(twice.contains("`date` is named twice"), "{twice}");
     let said = Column::list(Some("time,price"), Interval::MINUTE, false).unwrap_err().to_string();
     assert!(said.contains("`price` is not a column; there is time, open"), "{said}");
 }
@@ -73,12 +70,13 @@ proptest! {
     fn numbers_print_every_digit_they_hold(
         prices in prop::array::uniform4(-999_999_999_999_999_999i64..1_000_000_000_000_000_000),
         volume in prop::option::of(0i64..1_000_000_000_000),
-        price_scale in 0u8..=12,
+        scales in prop::array::uniform4(0u8..=18),
         volume_scale in 0u8..4,
     ) {
-        let bars = Bars { price_scale, volume_scale, rows: vec![bar(20_000, prices, volume)] };
-        let price = |mantissa| Decimal { mantissa, scale: price_scale }.to_string();
-        let volume = volume.map(|mantissa| Decimal { mantissa, scale: volume_scale }.to_string());
+        let prices = [0, 1, 2, 3].map(|at| Decimal { mantissa: prices[at], scale: scales[at] });
+        let volume = volume.map(|mantissa| Decimal { mantissa, scale: volume_scale });
+        let bars = Bars { rows: vec![Bar::new(Slot(20_000), prices, volume)] };
+        let (price, volume) = (|d: Decimal| d.to_string(), volume.map(|v| v.to_string()));
         let csv = written(Format::Csv, Interval::Daily, None, &bars, &[]);
         let line = format!("2024-10-04,{},{}", prices.map(price).join(","), volume.clone().unwrap_or_default());
         prop_assert_eq!(csv.lines().nth(1), Some(line.as_str()));

@@ -6,7 +6,7 @@
 //! many of both and counts what was found, missed and invented.
 
 use mizuno_core::{
-    Bar, Bars, Calendar, Decimal, Interval, Price, Session, Slot, Span, Volume,
+    Aligned, AlignedBar, Calendar, Decimal, Interval, Session, Slot, Span,
     finding::{Check, Finding, Rules, Split, Subject, find},
 };
 use rand::{Rng, SeedableRng};
@@ -21,10 +21,10 @@ const SESSIONS: usize = 20;
 #[derive(Clone, Debug)]
 pub struct Specimen {
     interval: Interval,
-    bars: Bars,
+    bars: Aligned,
     refused: Vec<Slot>,
     splits: Vec<Split>,
-    minutes: Option<Bars>,
+    minutes: Option<Aligned>,
     planted: Vec<(Check, Span)>,
 }
 
@@ -152,7 +152,7 @@ impl Specimen {
             return Specimen { interval: Interval::MINUTE, bars, refused: vec![], splits: vec![], minutes: None, planted: vec![] };
         }
         let minutes = walk.minutes(dice, &sessions[DAYS - SESSIONS..]);
-        let mut bars = walk.days(dice, &sessions[..DAYS - SESSIONS], minutes.rows.first().map_or(1000, |b| b.open.0));
+        let mut bars = walk.days(dice, &sessions[..DAYS - SESSIONS], minutes.rows.first().map_or(1000, |b| b.open));
         bars.rows.extend(sessions[DAYS - SESSIONS..].iter().filter_map(|s| whole(s, &minutes)));
         let mut out =
             Specimen { interval: Interval::Daily, bars, refused: vec![], splits: vec![], minutes: Some(minutes), planted: vec![] };
@@ -164,7 +164,7 @@ impl Specimen {
             out.splits.push(Split { ex_date: out.bars.rows[at].slot.date(), new, old: 1 });
             for bar in &mut out.bars.rows[..at] {
                 scale(bar, new as f64);
-                bar.volume = bar.volume.map(|v| Volume(v.0 / new + 1));
+                bar.volume = bar.volume.map(|v| v / new + 1);
             }
         }
         out
@@ -175,16 +175,16 @@ impl Specimen {
         let count = self.bars.rows.len();
         let at = dice.random_range(8..count - 8);
         let one =
-            |bars: &Bars, interval: Interval, from: usize, to: usize| bars.rows[from].slot..interval.span_of(bars.rows[to - 1].slot).end;
+            |bars: &Aligned, interval: Interval, from: usize, to: usize| bars.rows[from].slot..interval.span_of(bars.rows[to - 1].slot).end;
         let span = match check {
             Check::Spike => {
                 let bar = &mut self.bars.rows[at];
                 let by = if self.interval.is_intraday() { dice.random_range(0.06..0.6) } else { dice.random_range(0.3..0.8) };
                 match dice.random_range(0..3) {
-                    0 => bar.high = Price((bar.high.0 as f64 * (1.0 + by)) as i64 + 1),
-                    1 => bar.low = Price((bar.low.0 as f64 * (1.0 - by)).max(1.0) as i64),
+                    0 => bar.high = (bar.high as f64 * (1.0 + by)) as i64 + 1,
+                    1 => bar.low = (bar.low as f64 * (1.0 - by)).max(1.0) as i64,
                     _ => {
-                        bar.close = Price((bar.close.0 as f64 * (1.0 + by)) as i64 + 1);
+                        bar.close = (bar.close as f64 * (1.0 + by)) as i64 + 1;
                         bar.high = bar.high.max(bar.close);
                     }
                 }
@@ -195,22 +195,24 @@ impl Specimen {
                 let long = dice.random_range(8..25).min(count - at - 1);
                 let price = self.bars.rows[at - 1].close;
                 for bar in &mut self.bars.rows[at..at + long] {
-                    *bar = Bar { open: price, high: price, low: price, close: price, ..*bar };
+                    *bar = AlignedBar { open: price, high: price, low: price, close: price, ..*bar };
                 }
                 one(&self.bars, self.interval, at, at + long)
             }
             Check::OffTick => {
                 let long = dice.random_range(1..5);
-                let _ = self.bars.rescale(3, 0);
+                if let Some(finer) = self.bars.rescaled(3, 0) {
+                    self.bars = finer;
+                }
                 for bar in &mut self.bars.rows[at..at + long] {
                     let off = dice.random_range(1..10);
-                    (bar.high, bar.close) = (Price(bar.high.0 + 10), Price(bar.close.0 + off));
+                    (bar.high, bar.close) = ((bar.high + 10), (bar.close + off));
                 }
                 one(&self.bars, self.interval, at, at + long)
             }
             Check::SilentMove => {
                 let moving = (at..count).find(|i| self.bars.rows[*i].high > self.bars.rows[*i].low).unwrap_or(at);
-                self.bars.rows[moving].volume = Some(Volume(0));
+                self.bars.rows[moving].volume = Some(0);
                 one(&self.bars, self.interval, moving, moving + 1)
             }
             Check::VolumeFactor => {
@@ -218,12 +220,12 @@ impl Specimen {
                 let first = dice.random_range(3..sessions.len() - 6);
                 let rows = sessions[first].1.start..sessions[first + dice.random_range(0..3)].1.end;
                 let factor = 10i64.pow(dice.random_range(1..4));
-                let mut volumes: Vec<i64> = self.bars.rows[rows.clone()].iter().filter_map(|b| b.volume).map(|v| v.0).collect();
+                let mut volumes: Vec<i64> = self.bars.rows[rows.clone()].iter().filter_map(|b| b.volume).map(|v| v).collect();
                 volumes.sort_unstable();
                 // Small volumes would round away.
                 let more = dice.random_bool(0.5) || volumes[volumes.len() / 2] < 20 * factor;
                 for bar in &mut self.bars.rows[rows.clone()] {
-                    bar.volume = bar.volume.map(|v| Volume(if more { v.0 * factor } else { (v.0 / factor).max(1) }));
+                    bar.volume = bar.volume.map(|v| if more { v * factor } else { (v / factor).max(1) });
                 }
                 one(&self.bars, self.interval, rows.start, rows.end)
             }
@@ -249,12 +251,12 @@ impl Specimen {
             Check::DailyAgainstMinutes => {
                 let at = dice.random_range(count - SESSIONS..count);
                 let bar = &mut self.bars.rows[at];
-                let by = (bar.high.0 / dice.random_range(30..200)).max(1);
+                let by = (bar.high / dice.random_range(30..200)).max(1);
                 match dice.random_range(0..3) {
-                    0 => bar.high.0 += by,
-                    1 => bar.low.0 = (bar.low.0 - by).max(1),
+                    0 => bar.high += by,
+                    1 => bar.low = (bar.low - by).max(1),
                     _ => {
-                        bar.close.0 += by;
+                        bar.close += by;
                         bar.high = bar.high.max(bar.close);
                     }
                 }
@@ -315,8 +317,8 @@ impl Specimen {
         let (session, rows) = sessions[dice.random_range(0..sessions.len())].clone();
         let by = if dice.random_bool(0.5) { by } else { -by };
         let slots = session.slots(self.interval);
-        let moved: Vec<Bar> = self.bars.rows.drain(rows).map(|b| Bar { slot: Slot(b.slot.0 + by), ..b }).collect();
-        let (inside, outside): (Vec<Bar>, Vec<Bar>) = moved.into_iter().partition(|b| slots.contains(&b.slot));
+        let moved: Vec<AlignedBar> = self.bars.rows.drain(rows).map(|b| AlignedBar { slot: Slot(b.slot.0 + by), ..b }).collect();
+        let (inside, outside): (Vec<AlignedBar>, Vec<AlignedBar>) = moved.into_iter().partition(|b| slots.contains(&b.slot));
         self.refused = outside.iter().map(|b| b.slot).collect();
         let span = inside[0].slot..Slot(inside[inside.len() - 1].slot.0 + self.interval.step());
         self.bars.rows.extend(inside);
@@ -325,22 +327,23 @@ impl Specimen {
     }
 }
 
-fn scale(bar: &mut Bar, by: f64) {
+fn scale(bar: &mut AlignedBar, by: f64) {
     for price in [&mut bar.open, &mut bar.high, &mut bar.low, &mut bar.close] {
-        price.0 = ((price.0 as f64 * by).round() as i64).max(1);
+        *price = ((*price as f64 * by).round() as i64).max(1);
     }
 }
 
 /// The daily bar that a session's minutes make.
-fn whole(session: &Session, minutes: &Bars) -> Option<Bar> {
-    let of: Vec<&Bar> = minutes.rows.iter().filter(|b| b.slot.instant() >= session.open() && b.slot.instant() < session.close()).collect();
-    Some(Bar {
+fn whole(session: &Session, minutes: &Aligned) -> Option<AlignedBar> {
+    let of: Vec<&AlignedBar> =
+        minutes.rows.iter().filter(|b| b.slot.instant() >= session.open() && b.slot.instant() < session.close()).collect();
+    Some(AlignedBar {
         slot: Slot::on(session.date),
         open: of.first()?.open,
         high: of.iter().map(|b| b.high).max()?,
         low: of.iter().map(|b| b.low).min()?,
         close: of.last()?.close,
-        volume: Some(Volume(of.iter().filter_map(|b| b.volume).map(|v| v.0).sum())),
+        volume: Some(of.iter().filter_map(|b| b.volume).sum()),
     })
 }
 
@@ -366,10 +369,10 @@ impl Walk {
     }
 
     /// Daily bars that end near `close`, in hundredths.
-    fn days(&self, dice: &mut Pcg64Mcg, sessions: &[Session], close: i64) -> Bars {
+    fn days(&self, dice: &mut Pcg64Mcg, sessions: &[Session], close: i64) -> Aligned {
         let mut log = (close as f64 / 100.0).ln();
         let (mut wild, mut busy) = (0.0f64, 0.0f64);
-        let mut rows: Vec<Bar> = vec![];
+        let mut rows: Vec<AlignedBar> = vec![];
         // Backwards, so that the end is where the minutes begin.
         for session in sessions.iter().rev() {
             wild = 0.9 * wild + 0.25 * bell(dice);
@@ -378,9 +381,9 @@ impl Walk {
             let a_day = self.a_day * wild.clamp(-0.4, 0.4).exp() * tail;
             let open = log - a_day * 0.8 * bell(dice);
             let (top, bottom) = (log.max(open) + a_day * 0.5 * bell(dice).abs(), log.min(open) - a_day * 0.5 * bell(dice).abs());
-            let cents = |log: f64| Price(((log.exp() * 100.0).round() as i64).max(1));
-            let volume = Volume((self.volume + busy + 0.2 * (tail - 1.0)).exp() as i64 + 1);
-            rows.push(Bar {
+            let cents = |log: f64| ((log.exp() * 100.0).round() as i64).max(1);
+            let volume = (self.volume + busy + 0.2 * (tail - 1.0)).exp() as i64 + 1;
+            rows.push(AlignedBar {
                 slot: Slot::on(session.date),
                 open: cents(open),
                 high: cents(top),
@@ -391,11 +394,11 @@ impl Walk {
             log = (open - a_day * 0.6 * bell(dice)).clamp(1f64.ln(), 2000f64.ln());
         }
         rows.reverse();
-        Bars { price_scale: 2, volume_scale: 0, rows }
+        Aligned { price_scale: 2, volume_scale: 0, rows }
     }
 
     /// Minute bars with a jump between sessions, busy at both ends.
-    fn minutes(&self, dice: &mut Pcg64Mcg, sessions: &[Session]) -> Bars {
+    fn minutes(&self, dice: &mut Pcg64Mcg, sessions: &[Session]) -> Aligned {
         let mut log = self.start.ln();
         let a_minute = self.a_day / 19.0;
         let mut rows = vec![];
@@ -414,10 +417,10 @@ impl Walk {
                 if !dice.random_bool(self.rate) {
                     continue;
                 }
-                let cents = |log: f64| Price(((log.exp() * 100.0).round() as i64).max(1));
+                let cents = |log: f64| ((log.exp() * 100.0).round() as i64).max(1);
                 let edge = (k as f64 / all.len() as f64 - 0.5).abs() * 2.0;
-                let volume = Volume((self.volume - 5.5 + busy + edge * edge + 0.8 * bell(dice)).exp() as i64 + 1);
-                rows.push(Bar {
+                let volume = (self.volume - 5.5 + busy + edge * edge + 0.8 * bell(dice)).exp() as i64 + 1;
+                rows.push(AlignedBar {
                     slot: Slot(*slot),
                     open: cents(open),
                     high: cents(top),
@@ -427,7 +430,7 @@ impl Walk {
                 });
             }
         }
-        Bars { price_scale: 2, volume_scale: 0, rows }
+        Aligned { price_scale: 2, volume_scale: 0, rows }
     }
 }
 

@@ -58,20 +58,33 @@ impl Credentials {
         self.covered.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
-    /// Puts the key into a call, logging in first where that is needed.
-    pub(crate) async fn carry(&self, call: &mut Call, base: &str, via: &Transport, limits: &Limits, clock: &Clock) -> Result<(), Failure> {
-        let Some(key) = &self.key else { return Ok(()) };
+    /// Logs in where that has to come before the next call and nobody else just has; whether a call was made for it.
+    pub(crate) async fn log_in(&self, base: &str, via: &Transport, limits: &Limits, clock: &Clock) -> Result<bool, Failure> {
+        let (Some(Some(login)), Some(secret)) = (self.key.as_ref().map(|k| &k.login), &self.secret) else { return Ok(false) };
+        Ok(self.token(login, secret, base, via, limits, clock).await?.1)
+    }
+
+    /// Puts the key into a call, and returns the token it carries, where that is one.
+    pub(crate) async fn carry(
+        &self,
+        call: &mut Call,
+        base: &str,
+        via: &Transport,
+        limits: &Limits,
+        clock: &Clock,
+    ) -> Result<Option<String>, Failure> {
+        let Some(key) = &self.key else { return Ok(None) };
         let Some(secret) = &self.secret else {
             return match key.required {
                 true => Err(Failure::new(
                     Class::NoKey,
                     format!("the variable {} is not set; set it in the environment or in the file .env of the configuration", key.env),
                 )),
-                false => Ok(()),
+                false => Ok(None),
             };
         };
         let value = match &key.login {
-            Some(login) => self.token(login, secret, base, via, limits, clock).await?,
+            Some(login) => self.token(login, secret, base, via, limits, clock).await?.0,
             None => secret.clone(),
         };
         if let Some(header) = &key.header {
@@ -81,16 +94,20 @@ impl Credentials {
             url.query_pairs_mut().append_pair(name, &value);
             call.url = url.to_string();
         } else {
-            call.login = Some((self.user.clone().unwrap_or_default(), value));
+            call.login = Some((self.user.clone().unwrap_or_default(), value.clone()));
         }
-        Ok(())
+        Ok(key.login.is_some().then_some(value))
     }
 
-    /// Forgets the token; the next call logs in again. Whether there was one to forget.
-    pub(crate) async fn forget(&self) -> bool {
-        self.key.as_ref().is_some_and(|k| k.login.is_some()) && self.token.lock().await.take().is_some()
+    /// Forgets a token that was refused; the next call logs in again, unless another has already.
+    pub(crate) async fn forget(&self, refused: &str) {
+        let mut token = self.token.lock().await;
+        if token.as_ref().is_some_and(|(kept, _)| kept == refused) {
+            *token = None;
+        }
     }
 
+    /// The token, and whether a call was made for it.
     async fn token(
         &self,
         login: &Login,
@@ -99,12 +116,12 @@ impl Credentials {
         via: &Transport,
         limits: &Limits,
         clock: &Clock,
-    ) -> Result<String, Failure> {
+    ) -> Result<(String, bool), Failure> {
         let mut token = self.token.lock().await;
         if let Some((token, until)) = &*token
             && clock.now() < *until
         {
-            return Ok(token.clone());
+            return Ok((token.clone(), false));
         }
         let mut words = Words::default();
         words.set("key", secret);
@@ -121,7 +138,7 @@ impl Credentials {
         let lasts = lasts.map_or(login.lasts_for, |seconds| (seconds * 1e6) as i64);
         self.covered.lock().unwrap_or_else(PoisonError::into_inner).add(&found);
         *token = Some((found.clone(), clock.now().plus((lasts - EARLY).max(lasts / 2))));
-        Ok(found)
+        Ok((found, true))
     }
 }
 

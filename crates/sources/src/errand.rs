@@ -4,7 +4,7 @@ use crate::{
     Failure, Source,
     decode::{self, Decoded, ListRow, Page, Refused},
     failure::Class,
-    gate::Ticket,
+    gate::{self, Ticket},
     request::{self, Wanted, Words},
     shared::Kept,
     transport::{Attempt, Call},
@@ -17,6 +17,11 @@ use tokio::sync::watch;
 
 /// Pages of one answer at most; a source that never ends is not followed for ever.
 const MOST_PAGES: usize = 5_000;
+
+/// The pages of one answer are held together, so all of them take no more than this many times the largest answer.
+const MOST_ANSWERS: usize = 4;
+/// What is under way when a run is told to stop has this long to come to an end.
+const LAST_WAIT: std::time::Duration = std::time::Duration::from_secs(3);
 
 /// Says when whoever asked no longer wants to wait.
 #[derive(Clone, Debug, Default)]
@@ -113,10 +118,13 @@ impl Source {
                 }
             };
             match outcome {
-                Err(failure) if errand.try_again(&failure, None).await => {}
+                Err(failure) if failure.class.may_pass() && errand.try_again(&failure, None).await => errand.forget_shared().await,
                 done => break done,
             }
         };
+        if outcome.as_ref().is_err_and(|f| f.class.may_pass()) {
+            errand.forget_shared().await;
+        }
         let outcome = outcome.map_err(|f| self.without_secrets(f));
         Some(Asked { pages: errand.pages, attempts: errand.sent, asked_at: errand.asked_at, answered_at: errand.answered_at, outcome })
     }
@@ -196,6 +204,10 @@ struct Errand<'s> {
     failed: u32,
     pause: i64,
     pages: Vec<Answered>,
+    /// Shared answers it has used, by address, and when each was fetched.
+    shared: Vec<(String, Timestamp)>,
+    /// The token that the last call carried.
+    token: Option<String>,
     sent: u32,
     asked_at: Timestamp,
     answered_at: Timestamp,
@@ -204,7 +216,20 @@ struct Errand<'s> {
 impl<'s> Errand<'s> {
     fn new(source: &'s Source, ticket: &'s Ticket, stop: Stop, attempts: u32) -> Errand<'s> {
         let (now, pause) = (source.clock.now(), source.profile.limits.first_pause);
-        Errand { source, ticket, stop, attempts, failed: 0, pause, pages: vec![], sent: 0, asked_at: now, answered_at: now }
+        Errand {
+            source,
+            ticket,
+            stop,
+            attempts,
+            failed: 0,
+            pause,
+            pages: vec![],
+            shared: vec![],
+            token: None,
+            sent: 0,
+            asked_at: now,
+            answered_at: now,
+        }
     }
 
     /// Waits before another try, when that can help and there are tries left; whether to try again.
@@ -227,6 +252,13 @@ impl<'s> Errand<'s> {
         }
     }
 
+    /// Lets the shared answers that were of no use be fetched afresh, by whoever needs them next.
+    async fn forget_shared(&mut self) {
+        for (address, at) in self.shared.drain(..) {
+            self.source.shared.forget(&address, at).await;
+        }
+    }
+
     /// Every request of a window.
     async fn window(&mut self, offer: &Offer, venue: &Venue, wanted: &Wanted<'_>) -> Result<(), Halt> {
         let profile = &self.source.profile;
@@ -245,6 +277,8 @@ impl<'s> Errand<'s> {
         if let Some(listed_at) = &request.listed_at {
             self.is_listed(&words.address(&base, listed_at)?, &words.address(&base, path)?).await?;
         }
+        let mut cursors = std::collections::HashSet::new();
+        let mut bytes = 0;
         let (mut number, mut window) = (1u32, range.as_ref().map(|r| r.window.clone()));
         match &request.pages {
             Some(Pages::Number { variable, first, .. }) => {
@@ -261,10 +295,31 @@ impl<'s> Errand<'s> {
                 (None, Some(_)) => Some("{}".to_owned()),
                 _ => None,
             };
-            let attempt = self.page(address.clone(), body, part.clone(), request.shared).await?;
+            let attempt = self.page(address.clone(), body.clone(), part.clone(), request.shared).await?;
             let Some(pages) = &request.pages else { return Ok(()) };
+            // A page that cannot be understood is asked for again; those before it are not.
+            if let (Some(range), Some(page)) = (&range, self.pages.last()) {
+                let symbol = self.source.profile.symbols.of(range.symbol);
+                let most = self.source.profile.limits.largest_answer();
+                if let Err(failure) = decode::count(range.offer, &symbol, most, &page.page()) {
+                    if failure.class.may_pass() && self.try_again(&failure, None).await {
+                        self.pages.pop();
+                        continue;
+                    }
+                    return Err(failure.into());
+                }
+            }
             if self.pages.len() >= MOST_PAGES {
                 return Err(Failure::new(Class::TooLarge, format!("the answer does not end after {MOST_PAGES} pages")).into());
+            }
+            bytes += attempt.body.as_ref().map_or(0, Vec::len);
+            let most = self.source.profile.limits.largest_answer() * MOST_ANSWERS;
+            if bytes > most {
+                let said = format!(
+                    "its pages are larger than {} MiB together, {MOST_ANSWERS} times the profile's largest_answer_mib; ask for shorter windows with span_days",
+                    most >> 20
+                );
+                return Err(Failure::new(Class::TooLarge, said).into());
             }
             let rows = |full: u32| -> Result<bool, Failure> {
                 let (Some(range), Some(page)) = (&range, self.pages.last()) else { return Ok(false) };
@@ -275,7 +330,14 @@ impl<'s> Errand<'s> {
             match pages {
                 Pages::Cursor { at, variable } => {
                     match attempt.body.as_deref().and_then(|body| decode::text_at(body, at)) {
-                        Some(cursor) => words.set(variable, cursor),
+                        Some(cursor) if cursors.insert(cursor.clone()) => words.set(variable, cursor),
+                        Some(cursor) => {
+                            let said = format!(
+                                "the cursor `{cursor}` comes a second time after {} pages: the answer goes round in a circle",
+                                self.pages.len()
+                            );
+                            return Err(Failure::new(Class::TooLarge, said).into());
+                        }
                         None => return Ok(()),
                     }
                     address = words.address(&base, path)?;
@@ -337,7 +399,8 @@ impl<'s> Errand<'s> {
                 false => self.fetch(call.clone(), false).await?.attempt,
             };
             let failure = attempt.failure.clone();
-            if failure.as_ref().is_some_and(|f| f.class == Class::Denied) && !renewed && self.source.credentials.forget().await {
+            if let (Some(Class::Denied), Some(token), false) = (failure.as_ref().map(|f| f.class), self.token.clone(), renewed) {
+                self.source.credentials.forget(&token).await;
                 renewed = true;
                 continue;
             }
@@ -360,27 +423,58 @@ impl<'s> Errand<'s> {
         }
     }
 
-    /// Sends a call when its turn has come.
+    /// Waits for a turn.
+    async fn turn(&mut self) -> Result<gate::Turn, Halt> {
+        tokio::select! {
+            turn = self.source.gate.turn(self.ticket.clone()) => turn.ok_or(Halt::Stopped),
+            () = self.stop.told() => Err(Halt::Stopped),
+        }
+    }
+
+    /// Sends a call when its turn has come, logging in before it where that is needed.
     async fn fetch(&mut self, mut call: Call, names: bool) -> Result<Kept, Halt> {
         let source = self.source;
         let limits = &source.profile.limits;
-        let turn = tokio::select! {
-            turn = source.gate.turn(self.ticket.clone()) => turn.ok_or(Halt::Stopped)?,
-            () = self.stop.told() => return Err(Halt::Stopped),
-        };
+        let mut turn = self.turn().await?;
+        // A login is a call like any other, and uses up the turn of who makes it.
+        match source.credentials.log_in(&source.profile.base, &source.transport, limits, &source.clock).await {
+            Ok(false) => {}
+            Ok(true) => {
+                self.sent += 1;
+                turn.report(None, None);
+                drop(turn);
+                turn = self.turn().await?;
+            }
+            Err(failure) => {
+                self.sent += 1;
+                turn.report(Some(&failure), None);
+                return Err(failure.into());
+            }
+        }
         self.sent += 1;
         self.asked_at = source.clock.now();
         let carried = source.credentials.carry(&mut call, &source.profile.base, &source.transport, limits, &source.clock).await;
-        if let Err(failure) = carried {
-            turn.report(Some(&failure), None);
-            return Err(failure.into());
+        match carried {
+            Ok(token) => self.token = token,
+            Err(failure) => {
+                turn.report(Some(&failure), None);
+                return Err(failure.into());
+            }
         }
         if let Some(path) = source.profile.folder().and_then(|_| call.url.strip_prefix(source.profile.base.as_str())) {
             call.url = path.to_owned();
         }
-        let (attempt, names) = match names {
-            true => source.transport.names(limits, &call, self.asked_at).await,
-            false => (source.transport.send(limits, &call, self.asked_at).await, vec![]),
+        let asked_at = self.asked_at;
+        let send = async {
+            match names {
+                true => source.transport.names(limits, &call, asked_at).await,
+                false => (source.transport.send(limits, &call, asked_at).await, vec![]),
+            }
+        };
+        // Whatever a source does, who is told to stop does not wait for it for long.
+        let (attempt, names) = tokio::select! {
+            answer = send => answer,
+            () = async { self.stop.told().await; tokio::time::sleep(LAST_WAIT).await } => return Err(Halt::Stopped),
         };
         turn.report(attempt.failure.as_ref(), attempt.retry_after);
         self.answered_at = source.clock.now();
@@ -394,11 +488,14 @@ impl<'s> Errand<'s> {
             Ok(kept) => {
                 self.asked_at = kept.at;
                 self.answered_at = source.clock.now();
+                self.shared.push((call.url.clone(), kept.at));
                 Ok(kept)
             }
             Err(mut place) => {
                 let kept = self.fetch(call.clone(), names).await?;
-                *place = Some(kept.clone());
+                self.shared.push((call.url.clone(), kept.at));
+                // A failure that may pass is not handed on: the next window asks for itself.
+                *place = Some(kept.clone()).filter(|k| k.attempt.failure.as_ref().is_none_or(|f| !f.class.may_pass()));
                 Ok(kept)
             }
         }
@@ -434,7 +531,7 @@ impl<'s> Errand<'s> {
 fn beside(page: &str, next: &str) -> Result<String, Failure> {
     let here = reqwest::Url::parse(page).map_err(|e| Failure::new(Class::BadRequest, format!("not an address: {e}")))?;
     let there = here.join(next).map_err(|e| Failure::new(Class::Unreadable, format!("the next page `{next}` is no address: {e}")))?;
-    if (here.host_str(), here.port_or_known_default(), here.scheme()) != (there.host_str(), there.port_or_known_default(), there.scheme()) {
+    if !request::same_server(page, there.as_str()) {
         return Err(Failure::new(Class::Redirected, format!("the next page is on another host, {there}; it is not followed")));
     }
     Ok(there.to_string())

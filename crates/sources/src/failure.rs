@@ -47,6 +47,8 @@ pub enum Class {
     NoKey,
     /// The source's own list does not have the instrument.
     NotOnList,
+    /// Most of its rows lie outside what was asked for.
+    OutsideRange,
 }
 
 impl Class {
@@ -75,16 +77,58 @@ impl Class {
             Class::NotListed => "not-listed",
             Class::NoKey => "no-key",
             Class::NotOnList => "not-on-list",
+            Class::OutsideRange => "outside-range",
         }
     }
 
-    /// Whether the same request may succeed a little later.
+    /// The class with this word.
+    #[must_use]
+    pub fn of_word(word: &str) -> Option<Class> {
+        use Class::*;
+        let all = [
+            BadRequest,
+            NameNotResolved,
+            Unreachable,
+            TimedOut,
+            Tls,
+            Denied,
+            NotFound,
+            TooMany,
+            Refused,
+            ServerError,
+            Redirected,
+            WrongContent,
+            CutShort,
+            TooLarge,
+            Unreadable,
+            Empty,
+            UnpacksTooLarge,
+            Stale,
+            NotListed,
+            NoKey,
+            NotOnList,
+            OutsideRange,
+        ];
+        all.into_iter().find(|class| class.word() == word)
+    }
+
+    /// Whether the same request may succeed a little later. A redirect may lead to a page that asks to log in or to wait.
     #[must_use]
     pub fn may_pass(self) -> bool {
         use Class::*;
         matches!(
             self,
-            NameNotResolved | Unreachable | TimedOut | TooMany | ServerError | WrongContent | CutShort | Unreadable | Empty | Stale
+            NameNotResolved
+                | Unreachable
+                | TimedOut
+                | TooMany
+                | ServerError
+                | Redirected
+                | WrongContent
+                | CutShort
+                | Unreadable
+                | Empty
+                | Stale
         )
     }
 
@@ -113,12 +157,12 @@ impl Failure {
     }
 }
 
-/// The first characters of an answer on one line, for messages.
+/// The first characters of an answer on one line, for messages; control characters are replaced.
 #[must_use]
 pub fn excerpt(body: &[u8]) -> String {
     let text = String::from_utf8_lossy(&body[..body.len().min(400)]);
     let line: Vec<&str> = text.split_whitespace().collect();
     let line = line.join(" ");
-    let short: String = line.chars().take(100).collect();
-    if short.len() < line.len() { format!("`{short}…`") } else { format!("`{short}`") }
+    let short: String = line.chars().take(100).map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect();
+    if line.chars().count() > 100 { format!("`{short}…`") } else { format!("`{short}`") }
 }

@@ -1,12 +1,13 @@
 //! What a person who tries a profile may have got wrong, said from what the answer looks like.
 
-use mizuno_core::{Bars, Calendar, Interval, Price, time::SECOND};
+use mizuno_core::{Bars, Calendar, Decimal, Interval, time::SECOND};
 
 /// Hints about bars that do not look as the profile says; empty when they do.
 #[must_use]
 pub fn hints(bars: &Bars, calendar: &Calendar, interval: Interval) -> Vec<String> {
     let mut out = vec![];
     out.extend(columns(bars));
+    out.extend(floats(bars));
     if interval.is_intraday() {
         out.extend(shift(bars, calendar, interval));
     }
@@ -20,16 +21,15 @@ fn columns(bars: &Bars) -> Option<String> {
     if rows.len() < 3 {
         return None;
     }
-    if share(|b| b.high < b.low) {
+    if share(|b| b.high() < b.low()) {
         return Some("in most rows the high is below the low: the columns `high` and `low` look swapped".to_owned());
     }
     // Which of the four columns is the highest, which the lowest, in most rows?
-    let at = |b: &mizuno_core::Bar| [b.open, b.high, b.low, b.close];
     let extreme = |highest: bool| {
         let holds = |place: usize| {
             let is = |b: &mizuno_core::Bar| {
-                let all = at(b);
-                let best: Option<Price> = if highest { all.into_iter().max() } else { all.into_iter().min() };
+                let all = b.prices();
+                let best: Option<Decimal> = if highest { all.into_iter().max() } else { all.into_iter().min() };
                 Some(all[place]) == best
             };
             rows.iter().filter(|b| is(b)).count()
@@ -45,6 +45,32 @@ fn columns(bars: &Bars) -> Option<String> {
         )),
         _ => None,
     }
+}
+
+/// Prices printed as binary floats, and the digits that most of them would have without that.
+fn floats(bars: &Bars) -> Option<String> {
+    /// A price that people write has fewer significant digits than this.
+    const LONG: u8 = 12;
+    let prices = || bars.rows.iter().flat_map(mizuno_core::Bar::prices);
+    let long: Vec<Decimal> = prices().filter(|p| p.whole_digits() + p.scale >= LONG && p.scale > 6).collect();
+    if long.is_empty() || long.len() * 4 < bars.rows.len() {
+        return None;
+    }
+    // The fewest digits at which every long price is as good as what was printed.
+    let near = |p: &Decimal, scale: u8| {
+        let rounded = Decimal::parse_rounded(p.to_string().as_bytes(), scale).map_or(f64::NAN, Decimal::to_f64);
+        (rounded / p.to_f64() - 1.0).abs() < 2e-7
+    };
+    let scale = (0..=6).find(|scale| prices().all(|p| near(&p, *scale)));
+    let example = long[0];
+    Some(match scale {
+        Some(scale) => format!(
+            "prices look like binary floats, as in {example}: round_decimals = {scale} in the answer would print them as the market does"
+        ),
+        None => format!(
+            "prices look like binary floats, as in {example}; round_decimals in the answer says to how many digits they are to be rounded"
+        ),
+    })
 }
 
 /// Stamps outside sessions, and the shift that would bring most of them inside.

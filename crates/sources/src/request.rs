@@ -119,6 +119,16 @@ pub fn url(profile: &Profile, offer: &Offer, venue: &Venue, wanted: &Wanted<'_>)
     words(profile, offer, venue, request, wanted)?.address(&profile.base, path)
 }
 
+/// Whether two addresses name the same scheme, host and port: whether one asks the same server with both.
+#[must_use]
+pub fn same_server(one: &str, other: &str) -> bool {
+    let whom = |address: &str| {
+        let url = reqwest::Url::parse(address).ok()?;
+        Some((url.scheme().to_owned(), url.host_str()?.to_owned(), url.port_or_known_default()))
+    };
+    whom(one).is_some_and(|w| Some(w) == whom(other))
+}
+
 /// The calendar dates of a window's first and last slot, on the venue's wall.
 fn dates(interval: Interval, venue: &Venue, window: &Span) -> (TradeDate, TradeDate) {
     let last = Slot(window.end.0 - interval.step());

@@ -43,6 +43,19 @@ impl Shared {
     }
 }
 
+impl Shared {
+    /// Forgets an answer that turned out to be of no use, so that whoever needs it asks again.
+    pub(crate) async fn forget(&self, address: &str, at: Timestamp) {
+        let slot = self.0.lock().unwrap_or_else(PoisonError::into_inner).get(address).cloned();
+        if let Some(slot) = slot {
+            let mut kept = slot.lock().await;
+            if kept.as_ref().is_some_and(|k| k.at == at) {
+                *kept = None;
+            }
+        }
+    }
+}
+
 fn is_fresh(kept: &Kept, now: Timestamp) -> bool {
     now < kept.at.plus(if kept.attempt.failure.is_some() { FAILED } else { FRESH })
 }

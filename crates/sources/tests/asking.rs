@@ -161,7 +161,7 @@ async fn every_class_of_failure_has_its_words() {
         (Class::Refused, "answered 400", 1, |_, _| HttpResponse::BadRequest().body("dates?")),
         (Class::TooMany, "answered 429", 3, |_, _| HttpResponse::TooManyRequests().insert_header(("Retry-After", "1")).body("slowly")),
         (Class::ServerError, "answered 503", 3, |_, _| HttpResponse::ServiceUnavailable().body("asleep")),
-        (Class::Redirected, "sends us to /login", 1, |_, _| HttpResponse::Found().insert_header(("Location", "/login")).finish()),
+        (Class::Redirected, "sends us to /login", 3, |_, _| HttpResponse::Found().insert_header(("Location", "/login")).finish()),
         (Class::WrongContent, "got a web page", 3, |_, _| HttpResponse::Ok().body("<!doctype html><p>sorry")),
         (Class::CutShort, "broke off", 3, |_, _| {
             // Half a line, and a moment later the end of the connection.
@@ -215,7 +215,9 @@ async fn retry_after_is_obeyed_in_both_its_forms() {
             1 => {
                 // The client's clock runs a thousand times as fast and began on 10 April 2025.
                 let date = "Thu, 10 Apr 2025 02:32:00 GMT".to_owned();
-                HttpResponse::TooManyRequests().insert_header(("Retry-After", if as_date { date } else { "120".to_owned() })).finish()
+                let sent = ("Date", "Thu, 10 Apr 2025 02:30:00 GMT");
+                let wait = ("Retry-After", if as_date { date } else { "120".to_owned() });
+                HttpResponse::TooManyRequests().insert_header(sent).insert_header(wait).finish()
             }
             _ => HttpResponse::Ok().body(BODY),
         });

@@ -48,12 +48,12 @@ const TOP: &str = "chatter\nchatter\nchatter\n";
 fn columns_may_stand_in_any_order_with_any_separator_and_case() {
     let body = format!("{TOP}VOLUME; Low ;date;OPEN;close;high;extra\n5;1.0;2025-04-09;1.25;1.5;2;x\n-;1;2025-04-08;1;1;1;\n");
     let read = daily(&body, &[("skip_lines = 3", "skip_lines = 3\nseparator = \";\"")]).unwrap();
-    assert_eq!((read.rows, read.bars.price_scale, lines(&read)), (2, 2, vec![5, 6]));
+    assert_eq!((read.rows, lines(&read)), (2, vec![5, 6]));
     let [first, second] = &read.bars.rows[..] else { panic!("two bars") };
-    let shown = [first.open, first.high, first.low, first.close].map(|p| read.bars.price(p).to_string());
-    assert_eq!(shown, ["1.25", "2.00", "1.00", "1.50"]);
+    let shown = first.prices().map(|p| p.to_string());
+    assert_eq!(shown, ["1.25", "2", "1.0", "1.5"], "each with the digits it was printed with");
     assert_eq!(first.slot, Slot::on("2025-04-09".parse().unwrap()));
-    assert_eq!((first.volume.map(|v| v.0), second.volume), (Some(5), None), "absent is absent, not zero");
+    assert_eq!((first.volume().map(|v| v.mantissa), second.volume()), (Some(5), None), "absent is absent, not zero");
 }
 
 #[test]
@@ -81,17 +81,34 @@ fn stamps_may_be_of_the_close_in_seconds_in_milliseconds_or_rfc_3339() {
 }
 
 #[test]
+fn any_eighteen_digits_stand_beside_any_other_and_floats_are_rounded_where_the_profile_says_so() {
+    let rows = "2025-04-09,7.489999771118164,7.5,7.25,7.3,5\n2025-04-08,0.000000000012,1,0,0.5,9\n2025-04-07,1000000.5,1000001,1000000,1000000,1\n";
+    let body = format!("{TOP}Date,Close,High,Low,Open,Volume\n{rows}2025-04-04,1.1234567890123456789,2,1,1,3\n");
+    let read = daily(&body, &[]).unwrap();
+    let closes: Vec<String> = read.bars.rows.iter().map(|b| b.close().to_string()).collect();
+    assert_eq!(closes, ["7.489999771118164", "0.000000000012", "1000000.5"]);
+    assert!(
+        read.refused.len() == 1 && read.refused[0].reason.contains("more digits than can be kept"),
+        "one row alone: {:?}",
+        read.refused
+    );
+    let rounded = daily(&body, &[("skip_lines = 3", "skip_lines = 3\nround_decimals = 2")]).unwrap();
+    let closes: Vec<String> = rounded.bars.rows.iter().map(|b| b.close().to_string()).collect();
+    assert_eq!(closes, ["7.49", "0.00", "1000000.50", "1.12"]);
+}
+
+#[test]
 fn volumes_in_lots_are_volumes_in_ones() {
     let body = format!("{TOP}Date,Close,High,Low,Open,Volume\n2025-04-09,1,1,1,1,12.5\n2025-04-08,1,1,1,1,99999999999999999\n");
     let read = daily(&body, &[("delay = \"20m\"", "delay = \"20m\"\nvolume_unit = 100")]).unwrap();
-    assert_eq!(read.bars.volume(read.bars.rows[0].volume.unwrap()).to_string(), "1250.0");
+    assert_eq!(read.bars.rows[0].volume().unwrap().to_string(), "1250.0");
     assert!(read.refused[0].reason.contains("does not fit"), "{:?}", read.refused);
 }
 
 #[test]
 fn single_bad_rows_are_refused_with_line_and_reason_and_the_rest_is_kept() {
     let body = format!(
-        "{TOP}Date,Close,High,Low,Open,Volume\n2025-04-09,1,1,1,1,1\n2025-4-8x,1,1,1,1,1\n2025-04-07,1,1,,1,1\n2025-04-04,1\n2025-04-03,1,1,0x1,1,1\n2025-04-02,0.1234567890123,1,1,1,1\n\"2025-04-01\",1,1,1,1,1\n"
+        "{TOP}Date,Close,High,Low,Open,Volume\n2025-04-09,1,1,1,1,1\n2025-4-8x,1,1,1,1,1\n2025-04-07,1,1,,1,1\n2025-04-04,1\n2025-04-03,1,1,0x1,1,1\n2025-04-02,0.1234567890123456789,1,1,1,1\n\"2025-04-01\",1,1,1,1,1\n"
     );
     let read = daily(&body, &[]).unwrap();
     assert_eq!((read.rows, lines(&read)), (7, vec![5, 11]));
@@ -103,7 +120,7 @@ fn single_bad_rows_are_refused_with_line_and_reason_and_the_rest_is_kept() {
             (7, "low: is absent"),
             (8, "has 2 fields where the header has 6"),
             (9, "low: `0x1` is not a decimal number"),
-            (10, "close: `0.1234567890123` has more digits than can be kept exactly (18, of which 12 after the point)"),
+            (10, "close: `0.1234567890123456789` has more digits than can be kept exactly (18)"),
         ]
     );
 }
@@ -177,8 +194,8 @@ proptest! {
         let shown = volume.map_or("-".to_owned(), |v| v.to_string());
         let read = daily(&format!("{TOP}Date,Close,High,Low,Open,Volume\n{date},{close},{high},{low},{open},{shown}\n"), &[]).unwrap();
         let bar = read.bars.rows[0];
-        prop_assert_eq!([bar.open, bar.high, bar.low, bar.close].map(|p| p.0), prices);
-        prop_assert_eq!(bar.volume.map(|v| v.0), volume);
+        prop_assert_eq!(bar.prices().map(|p| p.mantissa), prices);
+        prop_assert_eq!(bar.volume().map(|v| v.mantissa), volume);
         prop_assert_eq!(bar.slot, Slot::on(date));
     }
 }

@@ -3,7 +3,7 @@
 mod common;
 
 use common::{PLAIN, series, venue};
-use mizuno_core::{Bars, Calendar, Decimal, Interval, Slot};
+use mizuno_core::{Bar, Bars, Calendar, Decimal, Interval, Slot};
 use mizuno_sources::{Page, decode, hints::hints};
 use proptest::prelude::*;
 
@@ -21,7 +21,7 @@ fn minutes(by: i64, order: [usize; 4]) -> Bars {
             let number = |cents: i64| Decimal { mantissa: cents, scale: 2 };
             let wave = (slot / 60_000_000) % 7;
             let all = [250 + wave, 260 + wave, 240 + wave, 252 + wave].map(number);
-            bars.push(Slot(slot + by * 60_000_000), order.map(|at| all[at]), None).unwrap();
+            bars.rows.push(Bar::new(Slot(slot + by * 60_000_000), order.map(|at| all[at]), None));
         }
     }
     bars
@@ -29,6 +29,17 @@ fn minutes(by: i64, order: [usize; 4]) -> Bars {
 
 fn said(by: i64, order: [usize; 4]) -> String {
     hints(&minutes(by, order), &calendar(), Interval::MINUTE).join("; ")
+}
+
+#[test]
+fn prices_printed_as_binary_floats_are_noticed_with_the_digits_to_round_to() {
+    let bar = |at: i64, text: &str| Bar::new(Slot(20_188 + at), [text.parse().unwrap(); 4], None);
+    let floats = ["7.489999771118164", "26.1200008392334", "7.5", "123.44999694824219"];
+    let bars: Bars = (0..).zip(floats).map(|(at, text)| bar(at, text)).collect();
+    let told = hints(&bars, &calendar(), Interval::Daily).join("; ");
+    assert!(told.contains("binary floats, as in 7.489999771118164") && told.contains("round_decimals = 2"), "{told}");
+    let plain: Bars = [bar(0, "1234567.25"), bar(1, "0.000125"), bar(2, "7.50")].into_iter().collect();
+    assert_eq!(hints(&plain, &calendar(), Interval::Daily).join("; "), "");
 }
 
 const RIGHT: [usize; 4] = [0, 1, 2, 3];

@@ -21,7 +21,7 @@ fn delimited_text_with_junk_above_and_below_comments_and_many_spellings_of_nothi
     );
     let body = b"The Quay\nv\tdate\to\th\tl\tc\n# noon\n300\t2025-04-09\t1.25\t2.50\t1.00\t1.75\nn/a\t2025-04-08\t1\t1\t1\t1\n5\t2025-04-07\t--\t1\t1\t1\n2 rows in all\nfair winds\n";
     let read = read(&answer, body).unwrap();
-    assert_eq!(shown(&read), [BAR, "2025-04-08 1.00 1.00 1.00 1.00 -"]);
+    assert_eq!(shown(&read), [BAR, "2025-04-08 1 1 1 1 -"]);
     assert_eq!((read.refused[0].place.row, read.refused[0].reason.as_str()), (6, "o: is absent"));
 }
 
@@ -58,7 +58,7 @@ fn json_rows_as_objects_as_arrays_and_with_parts_deep_inside() {
 fn json_with_an_array_a_column_a_row_a_line_and_a_row_under_a_key() {
     let columns = "form = \"json-columns\"\nrows = \"/bars\"\ncolumns = { time = \"/t\", open = \"/q/o\", high = \"/h\", low = \"/l\", close = \"/c\", volume = \"/v\" }\nstamp = \"%Y-%m-%d\"\n";
     let body = br#"{"bars":{"t":["2025-04-09","2025-04-08"],"q":{"o":[1.25,1]},"h":[2.50,1],"l":[1.00,1],"c":[1.75,1],"v":[300,null]}}"#;
-    assert_eq!(shown(&read(columns, body).unwrap()), [BAR, "2025-04-08 1.00 1.00 1.00 1.00 -"]);
+    assert_eq!(shown(&read(columns, body).unwrap()), [BAR, "2025-04-08 1 1 1 1 -"]);
     let short = read(columns, &String::from_utf8_lossy(body).replace("[1.75,1]", "[1.75]").into_bytes()).unwrap_err();
     assert!(short.class == Class::Unreadable && short.message.contains("`/c` has 1 values where another has 2"), "{short}");
 

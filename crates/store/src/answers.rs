@@ -6,7 +6,7 @@
 //! and needs no network. Bytes whose bars cannot be stored are kept all the same, as a failure.
 
 use crate::{Result, Store, StoreError, bars, fetches::FetchRow, payloads::Packed, quarantine::Suspect, writer::Writer};
-use mizuno_core::{Bars, Interval, Span, Timestamp, bar::Learned};
+use mizuno_core::{Bars, Interval, Span, Timestamp, versions::Learned};
 use sqlx::SqliteConnection;
 use std::sync::Arc;
 
@@ -21,7 +21,7 @@ pub struct Answer {
     pub window: Span,
     /// When the last attempt was sent.
     pub asked_at: Timestamp,
-    /// When its answer, or failure, was complete.
+    /// When its answer, or failure, was complete; the ledger keeps the stamp of its commit.
     pub answered_at: Timestamp,
     /// Requests sent for it.
     pub attempts: u32,
@@ -64,6 +64,8 @@ pub struct Understood {
     pub suspects: Vec<Suspect>,
     /// Bars dropped because they were not finished.
     pub unfinished: u64,
+    /// Sound bars that were not asked for and not held either; not stored.
+    pub outside: u64,
 }
 
 /// An answer ready to be written: what costs time is done before the writer takes it.
@@ -86,7 +88,7 @@ impl Parcel {
             window,
             state: "answered".to_owned(),
             asked_at,
-            answered_at: writer.stamp(answered_at),
+            answered_at,
             attempts: i64::from(attempts),
             request: first.request,
             part: first.part,
@@ -98,6 +100,7 @@ impl Parcel {
             learned: Learned::default(),
             refused: 0,
             unfinished: 0,
+            outside: 0,
             failure: None,
         };
         Ok(Parcel { row, pages, packed })
@@ -114,8 +117,8 @@ impl Parcel {
         sqlx::query!(
             "INSERT INTO payload (digest, size, body) SELECT ?, ?, ? WHERE ? IS NOT NULL ON CONFLICT DO NOTHING;
              INSERT INTO fetch (id, run_id, series_id, window_start, window_end, state, asked_at, answered_at, attempts, request, part,
-                 http_status, media_type, payload, payload_size, rows, bars_new, bars_same, restated, refused, unfinished, failure, message)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                 http_status, media_type, payload, payload_size, rows, bars_new, bars_same, restated, refused, unfinished, outside, failure, message)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             digest,
             size,
             body,
@@ -141,6 +144,7 @@ impl Parcel {
             restated,
             row.refused,
             row.unfinished,
+            row.outside,
             class,
             message
         )
@@ -186,15 +190,16 @@ impl Understood {
             state: "stored".to_owned(),
             rows: self.rows as i64,
             learned,
-            refused: self.suspects.len() as i64,
+            refused: self.suspects.iter().map(|s| s.count as i64).sum(),
             unfinished: self.unfinished as i64,
+            outside: self.outside as i64,
             ..row.clone()
         }
     }
 
-    async fn quarantine(&self, connection: &mut SqliteConnection, series: i64, fetch: i64) -> Result<()> {
+    async fn quarantine(&self, connection: &mut SqliteConnection, series: i64, fetch: i64, stamp: Timestamp) -> Result<()> {
         for suspect in &self.suspects {
-            suspect.keep(&mut *connection, series, fetch).await?;
+            suspect.keep(&mut *connection, series, fetch, stamp).await?;
         }
         Ok(())
     }
@@ -206,17 +211,16 @@ impl Store {
     ///
     /// # Errors
     /// When the database cannot be written; nothing is then kept.
-    pub async fn keep(&self, answer: Answer, interval: Interval, understood: Understood, now: Timestamp) -> Result<FetchRow> {
+    pub async fn keep(&self, answer: Answer, interval: Interval, understood: Understood) -> Result<FetchRow> {
         let parcel = Arc::new(Parcel::new(answer, &self.writer)?);
-        let recorded_at = self.writer.stamp(now);
         let whole = parcel.clone();
-        let kept = self.writer.run(move |c| {
+        let kept = self.writer.run(move |c, stamp| {
             Box::pin(async move {
                 let FetchRow { id: fetch, series, .. } = whole.row;
-                let learned = bars::learn(&mut *c, series, interval, fetch, recorded_at, &understood.bars).await?;
-                let row = understood.figures(learned, &whole.row);
+                let learned = bars::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
+                let row = FetchRow { answered_at: stamp, ..understood.figures(learned, &whole.row) };
                 whole.write(&mut *c, &row).await?;
-                understood.quarantine(c, series, fetch).await?;
+                understood.quarantine(c, series, fetch, stamp).await?;
                 Ok(row)
             })
         });
@@ -250,16 +254,22 @@ impl Store {
     }
 
     async fn keep_parcel(&self, parcel: Arc<Parcel>, row: FetchRow) -> Result<FetchRow> {
-        self.writer.run(move |c| Box::pin(async move { parcel.write(c, &row).await.map(|()| row) })).await
+        let keep = self.writer.run(move |c, stamp| {
+            Box::pin(async move {
+                let row = FetchRow { answered_at: stamp, ..row };
+                parcel.write(c, &row).await.map(|()| row)
+            })
+        });
+        keep.await
     }
 
     /// The second step of [`Store::keep_answer`]. Where the series cannot take the bars, the row says so.
     ///
     /// # Errors
     /// When the database cannot be written; the fetch then stays to be replayed.
-    pub async fn keep_understood(&self, row: FetchRow, interval: Interval, understood: Understood, now: Timestamp) -> Result<FetchRow> {
+    pub async fn keep_understood(&self, row: FetchRow, interval: Interval, understood: Understood) -> Result<FetchRow> {
         let figures = understood.figures(Learned::default(), &row);
-        match self.keep_bars(row.id, row.series, interval, understood, now).await {
+        match self.keep_bars(row.id, row.series, interval, understood).await {
             Ok(learned) => Ok(FetchRow { learned, ..figures }),
             Err(error) if error.is_of_the_series() => {
                 let failure = Failure::not_stored(&error);
@@ -274,19 +284,18 @@ impl Store {
     ///
     /// # Errors
     /// When the database cannot be written; the fetch then stays to be replayed.
-    pub async fn keep_bars(&self, fetch: i64, series: i64, interval: Interval, understood: Understood, now: Timestamp) -> Result<Learned> {
-        let recorded_at = self.writer.stamp(now);
+    pub async fn keep_bars(&self, fetch: i64, series: i64, interval: Interval, understood: Understood) -> Result<Learned> {
         self.writer
-            .run(move |c| {
+            .run(move |c, stamp| {
                 Box::pin(async move {
-                    let learned = bars::learn(&mut *c, series, interval, fetch, recorded_at, &understood.bars).await?;
-                    understood.quarantine(&mut *c, series, fetch).await?;
-                    let (rows, unfinished, refused) =
-                        (understood.rows as i64, understood.unfinished as i64, understood.suspects.len() as i64);
+                    let learned = bars::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
+                    understood.quarantine(&mut *c, series, fetch, stamp).await?;
+                    let (rows, unfinished, outside) = (understood.rows as i64, understood.unfinished as i64, understood.outside as i64);
+                    let refused = understood.suspects.iter().map(|s| s.count as i64).sum::<i64>();
                     let (new, same, restated) = (learned.new as i64, learned.same as i64, learned.restated as i64);
                     sqlx::query!(
-                        "UPDATE fetch SET state = 'stored', rows = ?, bars_new = ?, bars_same = ?, restated = ?, refused = ?, unfinished = ? WHERE id = ?",
-                        rows, new, same, restated, refused, unfinished, fetch
+                        "UPDATE fetch SET state = 'stored', rows = ?, bars_new = ?, bars_same = ?, restated = ?, refused = ?, unfinished = ?, outside = ? WHERE id = ?",
+                        rows, new, same, restated, refused, unfinished, outside, fetch
                     )
                     .execute(c)
                     .await?;
@@ -302,7 +311,7 @@ impl Store {
     /// When the database cannot be written.
     pub async fn mark_failed(&self, fetch: i64, failure: Failure) -> Result<()> {
         self.writer
-            .run(move |c| {
+            .run(move |c, _| {
                 Box::pin(async move {
                     sqlx::query!(
                         "UPDATE fetch SET state = 'failed', failure = ?, message = ? WHERE id = ?",

@@ -1,9 +1,8 @@
-//! Bars kept and bars read: blocks and tail as one series.
+//! Bars kept: news goes into the tail or straight into blocks.
 
-use crate::{Result, Store, StoreError, blocks, series::SeriesRow, spans};
-use mizuno_core::{Bar, Bars, Interval, Price, Slot, Span, Spans, Timestamp, Versions, Volume, bar::Learned, bar::Version};
-use sqlx::{Sqlite, SqliteConnection, Transaction};
-use std::collections::{HashMap, HashSet, VecDeque};
+use crate::{Result, StoreError, blocks, spans};
+use mizuno_core::{Bar, Bars, Decimal, Interval, Slot, Span, Timestamp, Version, Versions, versions::Learned};
+use sqlx::SqliteConnection;
 
 /// News of at least this many bars goes straight into blocks; less goes into the tail.
 const BULK: usize = 128;
@@ -29,43 +28,56 @@ pub(crate) async fn learn(
     let whole = blocks::span_of(interval, first.slot).start..blocks::span_of(interval, last.slot).end;
     let mut known = Versions::default();
     for block in blocks_over(connection, series, if many { &whole } else { &span }).await? {
-        known.absorb(block.open()?)?;
+        known.absorb(block.open()?);
     }
     let blocks = if many { known.clone() } else { Versions::default() };
-    known.absorb(tail)?;
-    let (news, learned) = known.news(bars, recorded_at, fetch)?;
+    known.absorb(tail);
+    let (news, learned) = known.news(bars, recorded_at, fetch);
     if news.rows.is_empty() {
         return Ok(learned);
     }
     if news.rows.len() >= BULK {
-        merge(connection, series, interval, blocks, news).await?;
+        merge(&mut *connection, series, interval, blocks, news).await?;
     } else {
         append_to_tail(connection, series, &news).await?;
         let waiting = sqlx::query_scalar!("SELECT count(*) FROM tail WHERE series_id = ?", series).fetch_one(&mut *connection).await?;
         if waiting > SEAL {
             seal(&mut *connection, series, interval).await?;
         }
-        sqlx::query!("UPDATE series SET revision = revision + 1 WHERE id = ?", series).execute(connection).await?;
     }
+    sqlx::query!("UPDATE series SET revision = ? WHERE id = ?", recorded_at.0, series).execute(connection).await?;
     Ok(learned)
+}
+
+/// The numbers of a version as text: open, high, low, close and volume, a hyphen for none.
+fn numbers(version: &Version) -> String {
+    if version.withdrawn {
+        return "- - - - -".to_owned();
+    }
+    let [open, high, low, close] = version.bar.prices();
+    let volume = version.bar.volume().map_or("-".to_owned(), |v| v.to_string());
+    format!("{open} {high} {low} {close} {volume}")
+}
+
+/// A bar from its numbers as text; further numbers are those of a later mizuno.
+fn bar_of(slot: Slot, numbers: &str) -> Option<Bar> {
+    let mut all = numbers.split(' ');
+    let mut next = || all.next().map(|text| text.parse::<Decimal>().ok());
+    let prices = [next()??, next()??, next()??, next()??];
+    Some(Bar::new(slot, prices, next()?))
 }
 
 /// Adds rows to the tail, all of them in one message to the database.
 async fn append_to_tail(connection: &mut SqliteConnection, series: i64, news: &Versions) -> Result<()> {
     let row = |v: &Version| {
-        let Bar { slot, open, high, low, close, volume } = v.bar;
-        let volume = volume.map_or("null".to_owned(), |v| v.0.to_string());
         let withdrawn = u8::from(v.withdrawn);
-        format!("[{},{},{},{withdrawn},{},{},{},{},{volume}]", slot.0, v.recorded_at.0, v.fetch, open.0, high.0, low.0, close.0)
+        format!("[{},{},{},{withdrawn},\"{}\"]", v.bar.slot.0, v.recorded_at.0, v.fetch, numbers(v))
     };
     let rows = format!("[{}]", news.rows.iter().map(row).collect::<Vec<_>>().join(","));
     sqlx::query!(
-        "INSERT INTO tail (series_id, price_scale, volume_scale, slot, recorded_at, fetch_id, withdrawn, open, high, low, close, volume)
-         SELECT ?, ?, ?, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, value ->> 6, value ->> 7, value ->> 8
-         FROM json_each(?)",
+        "INSERT INTO tail (series_id, slot, recorded_at, fetch_id, withdrawn, numbers)
+         SELECT ?, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4 FROM json_each(?)",
         series,
-        news.price_scale,
-        news.volume_scale,
         rows
     )
     .execute(connection)
@@ -80,13 +92,13 @@ pub(crate) async fn seal(connection: &mut SqliteConnection, series: i64, interva
     let whole = blocks::span_of(interval, first.bar.slot).start..blocks::span_of(interval, last.bar.slot).end;
     let mut known = Versions::default();
     for block in blocks_over(connection, series, &whole).await? {
-        known.absorb(block.open()?)?;
+        known.absorb(block.open()?);
     }
     sqlx::query!("DELETE FROM tail WHERE series_id = ?", series).execute(&mut *connection).await?;
     merge(connection, series, interval, known, rows).await
 }
 
-/// Writes the blocks that news falls into, with what they have already, and counts their series' revision on.
+/// Writes the blocks that news falls into, with what they have already.
 async fn merge(connection: &mut SqliteConnection, series: i64, interval: Interval, mut known: Versions, news: Versions) -> Result<()> {
     let mut spans: Vec<Span> = vec![];
     let mut rest = &news.rows[..];
@@ -95,12 +107,12 @@ async fn merge(connection: &mut SqliteConnection, series: i64, interval: Interva
         rest = &rest[before(rest, span.end)..];
         spans.push(span);
     }
-    known.absorb(news)?;
+    known.absorb(news);
     // From the back, so that the rows of each block are parted from the others without being copied.
     for span in spans.into_iter().rev() {
         let mut rows = known.rows.split_off(before(&known.rows, span.start));
         rows.truncate(before(&rows, span.end));
-        put(connection, series, interval, &span, &Versions { rows, ..known.without_rows() }).await?;
+        put(connection, series, interval, &span, &Versions { rows }).await?;
     }
     Ok(())
 }
@@ -112,16 +124,19 @@ fn before(rows: &[Version], slot: Slot) -> usize {
 
 async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval, span: &Span, versions: &Versions) -> Result<()> {
     let (Some(first), Some(last)) = (versions.rows.first(), versions.rows.last()) else { return Ok(()) };
-    let held = versions.held(interval);
+    let held = versions.held(interval, Timestamp::MAX);
     let (count, bars) = (versions.rows.len() as i64, interval.count(&held) as i64);
+    let (price, volume) = blocks::digits(versions);
+    let last_recorded = versions.rows.iter().map(|v| v.recorded_at.0).max();
     let (held, body) = (spans::encode(&held, interval), blocks::encode(interval, versions)?);
     sqlx::query!(
-        "INSERT INTO block (series_id, span_start, span_end, versions, bars, first_slot, last_slot, price_scale, volume_scale, held, body)
-         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+        "INSERT INTO block (series_id, span_start, span_end, versions, bars, first_slot, last_slot, price_scale, volume_scale,
+             price_whole, volume_whole, last_recorded, held, body)
+         VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
          ON CONFLICT (series_id, span_start) DO UPDATE SET
              versions = excluded.versions, bars = excluded.bars, first_slot = excluded.first_slot, last_slot = excluded.last_slot,
-             price_scale = excluded.price_scale, volume_scale = excluded.volume_scale, held = excluded.held, body = excluded.body;
-         UPDATE series SET revision = revision + 1 WHERE id = ?",
+             price_scale = excluded.price_scale, volume_scale = excluded.volume_scale, price_whole = excluded.price_whole,
+             volume_whole = excluded.volume_whole, last_recorded = excluded.last_recorded, held = excluded.held, body = excluded.body",
         series,
         span.start.0,
         span.end.0,
@@ -129,48 +144,52 @@ async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval,
         bars,
         first.bar.slot.0,
         last.bar.slot.0,
-        versions.price_scale,
-        versions.volume_scale,
+        price.scale,
+        volume.scale,
+        price.whole,
+        volume.whole,
+        last_recorded,
         held,
-        body,
-        series
+        body
     )
     .execute(connection)
     .await?;
     Ok(())
 }
 
-struct StoredBlock {
-    id: i64,
-    span_start: i64,
-    versions: i64,
-    bars: i64,
-    price_scale: i64,
-    volume_scale: i64,
-    body: Vec<u8>,
+/// A block as it is kept.
+pub(crate) struct StoredBlock {
+    pub(crate) id: i64,
+    pub(crate) span_start: i64,
+    pub(crate) versions: i64,
+    pub(crate) bars: i64,
+    pub(crate) price_scale: i64,
+    pub(crate) volume_scale: i64,
+    pub(crate) last_recorded: Option<i64>,
+    pub(crate) body: Vec<u8>,
 }
 
 impl StoredBlock {
-    /// Whether each of its slots stands once and none is withdrawn.
-    fn is_plain(&self) -> bool {
-        self.versions == self.bars
+    /// Whether each of its slots stands once, is not withdrawn and was known at an instant.
+    pub(crate) fn is_plain(&self, as_of: Timestamp) -> bool {
+        self.versions == self.bars && self.last_recorded.is_some_and(|last| last <= as_of.0)
     }
 
-    fn open(self) -> Result<Versions> {
+    pub(crate) fn open(self) -> Result<Versions> {
         let damaged = |e: parquet::errors::ParquetError| StoreError::Damaged { block: self.id, problem: e.to_string() };
         blocks::decode(self.body, self.price_scale as u8, self.volume_scale as u8).map_err(damaged)
     }
 
-    fn open_plain(self) -> Result<Bars> {
+    pub(crate) fn open_plain(self) -> Result<Bars> {
         let damaged = |e: parquet::errors::ParquetError| StoreError::Damaged { block: self.id, problem: e.to_string() };
         blocks::decode_plain(self.body, self.price_scale as u8, self.volume_scale as u8).map_err(damaged)
     }
 }
 
-async fn blocks_over(connection: &mut SqliteConnection, series: i64, span: &Span) -> Result<Vec<StoredBlock>> {
+pub(crate) async fn blocks_over(connection: &mut SqliteConnection, series: i64, span: &Span) -> Result<Vec<StoredBlock>> {
     Ok(sqlx::query_as!(
         StoredBlock,
-        "SELECT id, span_start, versions, bars, price_scale, volume_scale, body FROM block
+        "SELECT id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body FROM block
          WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
         series,
         span.start.0,
@@ -181,9 +200,9 @@ async fn blocks_over(connection: &mut SqliteConnection, series: i64, span: &Span
 }
 
 /// The tail's versions in `span`, sorted.
-async fn tail(connection: &mut SqliteConnection, series: i64, span: &Span) -> Result<Versions> {
+pub(crate) async fn tail(connection: &mut SqliteConnection, series: i64, span: &Span) -> Result<Versions> {
     let rows = sqlx::query!(
-        "SELECT slot, recorded_at, fetch_id, withdrawn, price_scale, volume_scale, open, high, low, close, volume
+        "SELECT slot, recorded_at, fetch_id, withdrawn, numbers
          FROM tail WHERE series_id = ? AND slot >= ? AND slot < ? ORDER BY slot, recorded_at, fetch_id",
         series,
         span.start.0,
@@ -191,246 +210,13 @@ async fn tail(connection: &mut SqliteConnection, series: i64, span: &Span) -> Re
     )
     .fetch_all(connection)
     .await?;
-    let mut out = Versions::default();
-    for row in rows {
-        let bar = Bar {
-            slot: Slot(row.slot),
-            open: Price(row.open),
-            high: Price(row.high),
-            low: Price(row.low),
-            close: Price(row.close),
-            volume: row.volume.map(Volume),
-        };
-        let version = Version { recorded_at: Timestamp(row.recorded_at), fetch: row.fetch_id, bar, withdrawn: row.withdrawn != 0 };
-        out.absorb(Versions { price_scale: row.price_scale as u8, volume_scale: row.volume_scale as u8, rows: vec![version] })?;
-    }
-    Ok(out)
-}
-
-/// A reading of one series, a span at a time, from one snapshot of the database.
-pub struct Reading {
-    snapshot: Transaction<'static, Sqlite>,
-    blocks: VecDeque<(i64, Span)>,
-    tail: Versions,
-    interval: Interval,
-    span: Span,
-    as_of: Timestamp,
-    /// Digits after the point that every batch's prices are written with.
-    pub price_scale: u8,
-    /// Digits after the point that every batch's volumes are written with.
-    pub volume_scale: u8,
-}
-
-impl Store {
-    /// Begins to read the bars of a series in `span` as they were known at `as_of`.
-    ///
-    /// # Errors
-    /// When the database cannot be read.
-    pub async fn read(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Reading> {
-        let mut snapshot = self.readers.begin().await?;
-        // While its past is collected again on another basis, a series is read as it was before.
-        let rebasing = sqlx::query_scalar!(
-            "SELECT began_at FROM rebasing WHERE series_id = ?1 AND began_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2)",
-            series.id,
-            as_of.0
-        );
-        let as_of = rebasing.fetch_optional(&mut *snapshot).await?.map_or(as_of, |began| Timestamp(began - 1));
-        let tail = tail(&mut snapshot, series.id, &span).await?;
-        let rows = sqlx::query!(
-            "SELECT id, span_start, span_end, price_scale, volume_scale FROM block
-             WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
-            series.id,
-            span.start.0,
-            span.end.0
-        )
-        .fetch_all(&mut *snapshot)
-        .await?;
-        let price_scale = rows.iter().map(|r| r.price_scale as u8).fold(tail.price_scale, u8::max);
-        let volume_scale = rows.iter().map(|r| r.volume_scale as u8).fold(tail.volume_scale, u8::max);
-        let blocks = rows.into_iter().map(|r| (r.id, Slot(r.span_start)..Slot(r.span_end))).collect();
-        let interval = series.key.interval;
-        Ok(Reading { snapshot, blocks, tail, interval, span, as_of, price_scale, volume_scale })
-    }
-
-    /// All the bars of [`Store::read`] at once. Blocks are opened side by side, as many as there are cores.
-    ///
-    /// # Errors
-    /// When the database cannot be read.
-    pub async fn bars(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Bars> {
-        let mut reading = self.read(series, span, as_of).await?;
-        let blocks = blocks_over(&mut reading.snapshot, series.id, &reading.span).await?;
-        let tail_spans: HashSet<Slot> = reading.tail.rows.iter().map(|v| blocks::span_of(reading.interval, v.bar.slot).start).collect();
-        let apart = |b: &StoredBlock| b.is_plain() && !tail_spans.contains(&Slot(b.span_start));
-        if reading.as_of == Timestamp::MAX && blocks.iter().all(apart) && blocks.len() > 1 {
-            let counted: i64 = blocks.iter().map(|b| b.bars).sum();
-            let mut out = Bars { rows: Vec::with_capacity(counted as usize), ..reading.empty() };
-            let opened = side_by_side(blocks).await?;
-            reading.blocks.clear();
-            for bars in opened {
-                reading.append(bars, &mut out)?;
-            }
-            if let Some(tail) = reading.next().await? {
-                // Spans with a tail and no block stand among the others.
-                reading.append(tail, &mut out)?;
-                while let Some(bars) = reading.next().await? {
-                    reading.append(bars, &mut out)?;
-                }
-                out.rows.sort_by_key(|b| b.slot);
-            }
-            return Ok(out);
-        }
-        let mut out = reading.empty();
-        while let Some(bars) = reading.next().await? {
-            reading.append(bars, &mut out)?;
-        }
-        Ok(out)
-    }
-
-    /// Every version of the bars in a span, by slot and then by when each was learned.
-    ///
-    /// # Errors
-    /// When the database cannot be read.
-    pub async fn versions(&self, series: &SeriesRow, span: Span) -> Result<Versions> {
-        let mut snapshot = self.readers.begin().await?;
-        let mut out = tail(&mut snapshot, series.id, &span).await?;
-        for block in blocks_over(&mut snapshot, series.id, &span).await? {
-            out.absorb(block.open()?)?;
-        }
-        out.rows.retain(|v| span.contains(&v.bar.slot));
-        Ok(out)
-    }
-
-    /// The slots each of `series` has a bar in; a series without any is absent. No block is opened.
-    ///
-    /// # Errors
-    /// When the database cannot be read.
-    pub async fn held(&self, series: &[SeriesRow]) -> Result<HashMap<i64, Spans>> {
-        let intervals: HashMap<i64, Interval> = series.iter().map(|s| (s.id, s.key.interval)).collect();
-        let only = if let [one] = series { Some(one.id) } else { None };
-        let mut ranges: HashMap<i64, Vec<Span>> = HashMap::new();
-        let blocks =
-            sqlx::query!("SELECT id, series_id, held FROM block WHERE (?1 IS NULL OR series_id = ?1) ORDER BY series_id, span_start", only)
-                .fetch_all(&self.readers)
-                .await?;
-        for block in blocks {
-            let Some(&interval) = intervals.get(&block.series_id) else { continue };
-            let held = spans::decode(&block.held, interval)
-                .ok_or(StoreError::Damaged { block: block.id, problem: "its list of slots cannot be read".to_owned() })?;
-            ranges.entry(block.series_id).or_default().extend(held);
-        }
-        let mut out: HashMap<i64, Spans> = ranges.into_iter().map(|(id, spans)| (id, spans.into_iter().collect())).collect();
-        let rows = sqlx::query!(
-            "SELECT series_id, slot, withdrawn FROM tail WHERE (?1 IS NULL OR series_id = ?1) ORDER BY series_id, slot, recorded_at, fetch_id",
-            only
-        )
-        .fetch_all(&self.readers)
-        .await?;
-        for row in rows {
-            let Some(interval) = intervals.get(&row.series_id) else { continue };
-            let slot = interval.span_of(Slot(row.slot));
-            let spans = out.entry(row.series_id).or_default();
-            if row.withdrawn == 0 { spans.insert(slot) } else { spans.remove(slot) }
-        }
-        Ok(out)
-    }
-
-    /// Moves the tails of all series into blocks, however short; for maintenance and measurements.
-    ///
-    /// # Errors
-    /// When the database cannot be written.
-    pub async fn seal_all(&self) -> Result<()> {
-        for series in self.series().await? {
-            self.writer.run(move |c| Box::pin(async move { seal(c, series.id, series.key.interval).await })).await?;
-        }
-        Ok(())
-    }
-}
-
-/// Opens blocks of one version a slot on all cores, and gives their bars in the order of the blocks.
-async fn side_by_side(blocks: Vec<StoredBlock>) -> Result<Vec<Bars>> {
-    let hands = std::thread::available_parallelism().map_or(1, usize::from);
-    let share = blocks.len().div_ceil(hands);
-    let mut rest = blocks.into_iter().peekable();
-    let mut tasks = vec![];
-    while rest.peek().is_some() {
-        let mine: Vec<StoredBlock> = rest.by_ref().take(share).collect();
-        tasks.push(tokio::task::spawn_blocking(move || mine.into_iter().map(StoredBlock::open_plain).collect::<Result<Vec<_>>>()));
-    }
-    let mut out = vec![];
-    for task in tasks {
-        out.append(&mut task.await.map_err(|_| StoreError::Closed)??);
-    }
-    Ok(out)
-}
-
-impl Reading {
-    /// No bars, at the scales every batch is written with.
-    fn empty(&self) -> Bars {
-        Bars { price_scale: self.price_scale, volume_scale: self.volume_scale, rows: vec![] }
-    }
-
-    /// Adds a batch to `out`, as far as it lies in the span asked for.
-    fn append(&self, mut bars: Bars, out: &mut Bars) -> Result<()> {
-        bars.rescale(self.price_scale, self.volume_scale)?;
-        let from = bars.rows.partition_point(|b| b.slot < self.span.start);
-        let to = bars.rows.partition_point(|b| b.slot < self.span.end);
-        out.rows.extend_from_slice(&bars.rows[from..to]);
-        Ok(())
-    }
-
-    /// The stretch in which there may be bars; `None` when there are none.
-    #[must_use]
-    pub fn extent(&self) -> Option<Span> {
-        let tail = self.tail.rows.first().zip(self.tail.rows.last()).map(|(a, b)| a.bar.slot..self.interval.span_of(b.bar.slot).end);
-        let blocks = self.blocks.front().zip(self.blocks.back()).map(|((_, a), (_, b))| a.start..b.end);
-        tail.into_iter().chain(blocks).reduce(|a, b| a.start.min(b.start)..a.end.max(b.end))
-    }
-
-    /// The next bars in time order; `None` when there are no more.
-    ///
-    /// # Errors
-    /// When a block cannot be read.
-    pub async fn next(&mut self) -> Result<Option<Bars>> {
-        loop {
-            let block = self.blocks.front().map(|(_, span)| span.clone());
-            let tail = self.tail.rows.first().map(|v| blocks::span_of(self.interval, v.bar.slot));
-            let Some(span) = [block, tail].into_iter().flatten().min_by_key(|s| s.start) else { return Ok(None) };
-            let from_tail = self.take_tail(&span);
-            let mut bars = match self.blocks.pop_front_if(|(_, s)| s.start == span.start) {
-                None => from_tail.as_of(self.as_of),
-                Some((id, _)) => {
-                    let stored = self.block(id).await?;
-                    if stored.is_plain() && from_tail.rows.is_empty() && self.as_of == Timestamp::MAX {
-                        stored.open_plain()?
-                    } else {
-                        let mut versions = stored.open()?;
-                        versions.absorb(from_tail)?;
-                        versions.as_of(self.as_of)
-                    }
-                }
-            };
-            if bars.rows.first().zip(bars.rows.last()).is_some_and(|(a, b)| a.slot < self.span.start || b.slot >= self.span.end) {
-                bars.rows.retain(|b| self.span.contains(&b.slot));
-            }
-            if !bars.rows.is_empty() {
-                bars.rescale(self.price_scale, self.volume_scale)?;
-                return Ok(Some(bars));
-            }
-        }
-    }
-
-    async fn block(&mut self, id: i64) -> Result<StoredBlock> {
-        let block = sqlx::query_as!(
-            StoredBlock,
-            "SELECT id, span_start, versions, bars, price_scale, volume_scale, body FROM block WHERE id = ?",
-            id
-        );
-        Ok(block.fetch_one(&mut *self.snapshot).await?)
-    }
-
-    fn take_tail(&mut self, span: &Span) -> Versions {
-        let end = self.tail.rows.partition_point(|v| v.bar.slot < span.end);
-        let rows = self.tail.rows.drain(..end).collect();
-        Versions { rows, ..self.tail.without_rows() }
-    }
+    let version = |slot, recorded_at, fetch, withdrawn: bool, numbers: String| {
+        let slot = Slot(slot);
+        let bar = if withdrawn { Some(Bar::nothing(slot)) } else { bar_of(slot, &numbers) };
+        let bar = bar.ok_or(StoreError::Unreadable { kind: "the numbers of a bar", text: numbers })?;
+        Ok(Version { recorded_at: Timestamp(recorded_at), fetch, bar, withdrawn })
+    };
+    let rows: Result<Vec<Version>> =
+        rows.into_iter().map(|r| version(r.slot, r.recorded_at, r.fetch_id, r.withdrawn != 0, r.numbers)).collect();
+    Ok(Versions { rows: rows? })
 }

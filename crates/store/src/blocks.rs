@@ -3,13 +3,19 @@
 //! Rows stand by (slot, recorded_at). The columns are `time` (TIMESTAMP in
 //! UTC microseconds, or DATE for daily bars), `recorded_at`, `fetch`, and
 //! `open`, `high`, `low`, `close`, `volume` as DECIMAL; a withdrawn bar has no prices.
+//!
+//! A column has one scale, the largest of its numbers: DECIMAL(18, s) where all
+//! fit into 18 digits, DECIMAL(38, s) where not. Where numbers were printed with
+//! fewer digits, `decimals` says with how many: those of the open in its last two
+//! digits, of high, low, close and volume in the pairs before them. Columns are
+//! found by name, so that a later version may add further numbers.
 
 use crate::{
     Result, StoreError,
     table::{Column, Kind, TableWriter, Values},
 };
 use bytes::Bytes;
-use mizuno_core::{Bar, Bars, Interval, Price, Slot, Span, Timestamp, Versions, Volume, bar::Version};
+use mizuno_core::{Bar, Bars, Decimal, Interval, Slot, Span, Timestamp, Version, Versions, bar::Digits};
 use parquet::{
     column::reader::ColumnReader,
     errors::ParquetError,
@@ -33,22 +39,29 @@ pub fn span_of(interval: Interval, slot: Slot) -> Span {
     at(first)..at(next)
 }
 
+/// The room that the prices and volumes of some versions take.
+#[must_use]
+pub fn digits(versions: &Versions) -> (Digits, Digits) {
+    mizuno_core::bar::digits(versions.rows.iter().filter(|v| !v.withdrawn).map(|v| &v.bar))
+}
+
 /// A column is optional only where some row lacks a value: levels cost time on every reading.
-fn columns(interval: Interval, versions: &Versions) -> [Column; 8] {
+fn columns(interval: Interval, versions: &Versions, (price, volume): (Digits, Digits), printed_alike: bool) -> Vec<Column> {
     let withdrawn = versions.rows.iter().any(|v| v.withdrawn);
-    let unknown = versions.rows.iter().any(|v| v.bar.volume.is_none());
-    let price = |name| Column { name, kind: Kind::Decimal(versions.price_scale), optional: withdrawn };
+    let unknown = versions.rows.iter().any(|v| v.bar.volume().is_none());
+    let column = |name, kind, optional| Column { name, kind, optional };
     let time = if interval.is_intraday() { Kind::Instant } else { Kind::Date };
-    [
-        Column { name: "time", kind: time, optional: false },
-        Column { name: "recorded_at", kind: Kind::Instant, optional: false },
-        Column { name: "fetch", kind: Kind::Whole, optional: false },
-        price("open"),
-        price("high"),
-        price("low"),
-        price("close"),
-        Column { name: "volume", kind: Kind::Decimal(versions.volume_scale), optional: withdrawn || unknown },
-    ]
+    let mut out = vec![column("time", time, false), column("recorded_at", Kind::Instant, false), column("fetch", Kind::Whole, false)];
+    out.extend(["open", "high", "low", "close"].map(|name| column(name, Kind::decimal(price), withdrawn)));
+    out.push(column("volume", Kind::decimal(volume), withdrawn || unknown));
+    out.extend((!printed_alike).then(|| column("decimals", Kind::Code, false)));
+    out
+}
+
+/// How many digits each number of a bar has after the point, two decimal digits each.
+fn decimals(bar: &Bar) -> i64 {
+    let all = bar.prices().map(|p| p.scale).into_iter().chain(bar.volume().map(|v| v.scale));
+    all.zip(0..).map(|(scale, at)| i64::from(scale) * 100i64.pow(at)).sum()
 }
 
 /// The Parquet file of some versions.
@@ -57,27 +70,27 @@ fn columns(interval: Interval, versions: &Versions) -> [Column; 8] {
 /// When the file cannot be made; in memory that means a bug, not a full disk.
 pub fn encode(interval: Interval, versions: &Versions) -> Result<Vec<u8>> {
     let rows = &versions.rows;
-    let columns = columns(interval, versions);
-    let price = |at: usize, of: fn(&Bar) -> Price| match columns[at].optional {
-        true => Values::some(rows.iter().map(|v| (!v.withdrawn).then(|| of(&v.bar).0))),
-        false => Values::all(rows.iter().map(|v| of(&v.bar).0)),
-    };
-    let volume = match columns[7].optional {
-        true => Values::some(rows.iter().map(|v| v.bar.volume.filter(|_| !v.withdrawn).map(|v| v.0))),
-        false => Values::all(rows.iter().filter_map(|v| v.bar.volume).map(|v| v.0)),
-    };
+    let (price, volume) = digits(versions);
+    let alike = rows.iter().all(|v| v.withdrawn || v.bar.is_printed_with(price.scale, volume.scale));
+    let columns = columns(interval, versions, (price, volume), alike);
+    let bar = |v: &Version, of: fn(&Bar) -> Option<Decimal>| (!v.withdrawn).then(|| of(&v.bar)).flatten();
+    let numbers = |room: Digits, of: fn(&Bar) -> Option<Decimal>| Values::decimals(room, rows.iter().map(|v| bar(v, of)), rows.len());
     let write = || {
         let mut file = TableWriter::new(Vec::with_capacity(rows.len() * 6 + 2048), &columns, rows.len())?;
-        file.rows(&[
+        let mut values = vec![
             Values::all(rows.iter().map(|v| v.bar.slot.0)),
             Values::all(rows.iter().map(|v| v.recorded_at.0)),
             Values::all(rows.iter().map(|v| v.fetch)),
-            price(3, |b| b.open),
-            price(4, |b| b.high),
-            price(5, |b| b.low),
-            price(6, |b| b.close),
-            volume,
-        ])?;
+            numbers(price, |b| Some(b.open())),
+            numbers(price, |b| Some(b.high())),
+            numbers(price, |b| Some(b.low())),
+            numbers(price, |b| Some(b.close())),
+            numbers(volume, Bar::volume),
+        ];
+        if !alike {
+            values.push(Values::all(rows.iter().map(|v| decimals(&v.bar))));
+        }
+        file.rows(&values)?;
         file.finish()
     };
     write().map_err(|e| StoreError::Damaged { block: 0, problem: e.to_string() })
@@ -93,18 +106,17 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
     let file = SerializedFileReader::new(Bytes::from(body))?;
     let mut rows: Vec<Version> = vec![];
     for index in 0..file.num_row_groups() {
-        let group = Group { reader: file.get_row_group(index)?, count: file.metadata().row_group(index).num_rows() as usize };
-        let (bars, withdrawn) = group.bars()?;
-        let (recorded_at, fetch) = (group.all(1)?, group.all(2)?);
+        let group = Group::new(&file, index)?;
+        let (bars, withdrawn) = group.bars(price_scale, volume_scale)?;
+        let (recorded_at, fetch) = (group.all("recorded_at")?, group.all("fetch")?);
         let stamps = recorded_at.into_iter().zip(fetch).enumerate();
-        rows.extend(stamps.zip(bars).map(|((i, (at, fetch)), bar)| Version {
-            recorded_at: Timestamp(at),
-            fetch,
-            bar,
-            withdrawn: withdrawn.get(i).is_some_and(|level| *level == 0),
+        rows.extend(stamps.zip(bars).map(|((i, (at, fetch)), bar)| {
+            let withdrawn = withdrawn.get(i).is_some_and(|level| *level == 0);
+            let bar = if withdrawn { Bar::nothing(bar.slot) } else { bar };
+            Version { recorded_at: Timestamp(at), fetch, bar, withdrawn }
         }));
     }
-    Ok(Versions { price_scale, volume_scale, rows })
+    Ok(Versions { rows })
 }
 
 /// Reads only the bars of a file in which every slot stands once and none is withdrawn:
@@ -116,10 +128,9 @@ pub fn decode_plain(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded
     let file = SerializedFileReader::new(Bytes::from(body))?;
     let mut rows: Vec<Bar> = vec![];
     for index in 0..file.num_row_groups() {
-        let group = Group { reader: file.get_row_group(index)?, count: file.metadata().row_group(index).num_rows() as usize };
-        rows.append(&mut group.bars()?.0);
+        rows.append(&mut Group::new(&file, index)?.bars(price_scale, volume_scale)?.0);
     }
-    Ok(Bars { price_scale, volume_scale, rows })
+    Ok(Bars { rows })
 }
 
 struct Group<'f> {
@@ -127,52 +138,125 @@ struct Group<'f> {
     count: usize,
 }
 
-impl Group<'_> {
-    /// The bars of the group, and the levels of its prices where some row may have none.
-    fn bars(&self) -> Decoded<(Vec<Bar>, Vec<i16>)> {
-        let time = self.all(0)?;
-        let (open, levels) = self.spread(3)?;
-        let (high, low, close) = (self.spread(4)?.0, self.spread(5)?.0, self.spread(6)?.0);
-        let (volume, known) = self.spread(7)?;
-        let bar = |i: usize| Bar {
-            slot: Slot(time[i]),
-            open: Price(open[i]),
-            high: Price(high[i]),
-            low: Price(low[i]),
-            close: Price(close[i]),
-            volume: known.get(i).is_none_or(|level| *level > 0).then(|| Volume(volume[i])),
-        };
-        Ok(((0..self.count).map(bar).collect(), levels))
+/// The values of a column, with nought for rows without one.
+enum Spread {
+    Narrow(Vec<i64>),
+    Wide(Vec<i128>),
+}
+
+impl<'f> Group<'f> {
+    fn new(file: &'f SerializedFileReader<Bytes>, index: usize) -> Decoded<Group<'f>> {
+        Ok(Group { reader: file.get_row_group(index)?, count: file.metadata().row_group(index).num_rows() as usize })
     }
 
-    /// A column in which every row has a value.
-    fn all(&self, column: usize) -> Decoded<Vec<i64>> {
-        Ok(self.spread(column)?.0)
+    /// The bars of the group, and the levels of its prices where some row may have none.
+    fn bars(&self, price_scale: u8, volume_scale: u8) -> Decoded<(Vec<Bar>, Vec<i16>)> {
+        let time = self.all("time")?;
+        let (open, levels) = self.spread("open")?;
+        let (high, low, close) = (self.spread("high")?.0, self.spread("low")?.0, self.spread("close")?.0);
+        let (volume, known) = self.spread("volume")?;
+        let printed = self.has("decimals").then(|| self.all("decimals")).transpose()?;
+        if let (Spread::Narrow(o), Spread::Narrow(h), Spread::Narrow(l), Spread::Narrow(c), Spread::Narrow(v), None) =
+            (&open, &high, &low, &close, &volume, &printed)
+        {
+            let price = |mantissa: i64| Decimal { mantissa, scale: price_scale };
+            let bar = |i: usize| {
+                let volume = known.get(i).is_none_or(|level| *level > 0).then_some(Decimal { mantissa: v[i], scale: volume_scale });
+                Bar::new(Slot(time[i]), [price(o[i]), price(h[i]), price(l[i]), price(c[i])], volume)
+            };
+            return Ok(((0..self.count).map(bar).collect(), levels));
+        }
+        let bar = |i: usize| {
+            let number = |column: &Spread, at: u32, scale: u8| {
+                let own = printed.as_ref().map_or(scale, |all| (all[i] / 100i64.pow(at) % 100) as u8);
+                column.number(i, scale, own)
+            };
+            let prices = [
+                number(&open, 0, price_scale)?,
+                number(&high, 1, price_scale)?,
+                number(&low, 2, price_scale)?,
+                number(&close, 3, price_scale)?,
+            ];
+            let volume = match known.get(i).is_none_or(|level| *level > 0) {
+                true => Some(number(&volume, 4, volume_scale)?),
+                false => None,
+            };
+            Ok(Bar::new(Slot(time[i]), prices, volume))
+        };
+        Ok(((0..self.count).map(bar).collect::<Decoded<_>>()?, levels))
+    }
+
+    fn place(&self, column: &str) -> Option<usize> {
+        self.reader.metadata().schema_descr().columns().iter().position(|c| c.name() == column)
+    }
+
+    fn has(&self, column: &str) -> bool {
+        self.place(column).is_some()
+    }
+
+    /// A column of whole numbers in which every row has a value.
+    fn all(&self, column: &str) -> Decoded<Vec<i64>> {
+        match self.spread(column)?.0 {
+            Spread::Narrow(values) => Ok(values),
+            Spread::Wide(_) => Err(ParquetError::General(format!("the column {column} is of another type"))),
+        }
     }
 
     /// A column with zero for the rows without a value, and the levels that tell these apart;
     /// no levels when every row has one.
-    fn spread(&self, column: usize) -> Decoded<(Vec<i64>, Vec<i16>)> {
-        let (mut values, mut levels) = (Vec::with_capacity(self.count), vec![]);
-        match self.reader.get_column_reader(column)? {
+    fn spread(&self, column: &str) -> Decoded<(Spread, Vec<i16>)> {
+        let place = self.place(column).ok_or_else(|| ParquetError::General(format!("there is no column {column}")))?;
+        let mut levels = vec![];
+        let spread = match self.reader.get_column_reader(place)? {
             ColumnReader::Int64ColumnReader(mut r) => {
+                let mut values = Vec::with_capacity(self.count);
                 r.read_records(self.count, Some(&mut levels), None, &mut values)?;
+                Spread::Narrow(self.in_place(values, &levels)?)
             }
             ColumnReader::Int32ColumnReader(mut r) => {
                 let mut days = Vec::with_capacity(self.count);
                 r.read_records(self.count, Some(&mut levels), None, &mut days)?;
-                values.extend(days.into_iter().map(i64::from));
+                Spread::Narrow(self.in_place(days.into_iter().map(i64::from).collect(), &levels)?)
             }
-            _ => return Err(ParquetError::General("a column of an unknown type".to_owned())),
-        }
-        if levels.len() == self.count && values.len() < self.count {
-            let mut present = values.into_iter();
-            values = levels.iter().map(|level| if *level > 0 { present.next().unwrap_or(0) } else { 0 }).collect();
-        }
-        if values.len() == self.count {
-            return Ok((values, levels));
-        }
-        Err(ParquetError::General("columns of different lengths".to_owned()))
+            ColumnReader::FixedLenByteArrayColumnReader(mut r) => {
+                let mut wide = Vec::with_capacity(self.count);
+                r.read_records(self.count, Some(&mut levels), None, &mut wide)?;
+                let number = |bytes: &[u8]| {
+                    bytes.try_into().map(i128::from_be_bytes).map_err(|_| ParquetError::General("a number of another width".to_owned()))
+                };
+                let wide = wide.iter().map(|w| number(w.data())).collect::<Decoded<Vec<i128>>>()?;
+                Spread::Wide(self.in_place(wide, &levels)?)
+            }
+            _ => return Err(ParquetError::General(format!("the column {column} is of an unknown type"))),
+        };
+        Ok((spread, levels))
+    }
+
+    /// The values there are, with noughts between them where levels say that there is none.
+    fn in_place<T: Copy + Default>(&self, values: Vec<T>, levels: &[i16]) -> Decoded<Vec<T>> {
+        let values = match levels.len() == self.count && values.len() < self.count {
+            false => values,
+            true => {
+                let mut present = values.into_iter();
+                levels.iter().map(|level| if *level > 0 { present.next().unwrap_or_default() } else { T::default() }).collect()
+            }
+        };
+        if values.len() == self.count { Ok(values) } else { Err(ParquetError::General("columns of different lengths".to_owned())) }
+    }
+}
+
+impl Spread {
+    /// A number with `own` of the column's `scale` digits after the point.
+    fn number(&self, at: usize, scale: u8, own: u8) -> Decoded<Decimal> {
+        let wide = match self {
+            Spread::Narrow(values) => i128::from(values[at]),
+            Spread::Wide(values) => values[at],
+        };
+        let by = 10i128.pow(u32::from(scale.saturating_sub(own).min(18)));
+        let mantissa = i64::try_from(wide / by).ok().filter(|_| wide % by == 0);
+        mantissa
+            .map(|mantissa| Decimal { mantissa, scale: own })
+            .ok_or_else(|| ParquetError::General("a number with more digits than it was printed with".to_owned()))
     }
 }
 
@@ -182,22 +266,32 @@ mod tests {
     use proptest::prelude::*;
 
     prop_compose! {
-        fn version()(slot in -1_000_000i64..1_000_000_000, at in 0i64..1_000, fetch in 1i64..99, p in prop::array::uniform4(-999_999_999_999_999_999i64..1_000_000_000_000_000_000),
-                     volume in prop::option::of(0i64..1_000_000_000), withdrawn in prop::bool::weighted(0.1)) -> Version {
-            let [open, high, low, close] = p.map(Price);
-            let bar = Bar { slot: Slot(slot), open, high, low, close, volume: volume.map(Volume) };
-            let gone = Bar { slot: Slot(slot), open: Price(0), high: Price(0), low: Price(0), close: Price(0), volume: None };
-            Version { recorded_at: Timestamp(at), fetch, bar: if withdrawn { gone } else { bar }, withdrawn }
+        /// Numbers of a few digits, or of all that there can be.
+        fn number(few: bool)(mantissa in -999_999_999_999_999_999i64..1_000_000_000_000_000_000, scale in 0u8..=18) -> Decimal {
+            if few { Decimal { mantissa: mantissa % 100_000, scale: 2 } } else { Decimal { mantissa, scale } }
+        }
+    }
+
+    prop_compose! {
+        fn version(few: bool)(slot in -1_000_000i64..1_000_000_000, at in 0i64..1_000, fetch in 1i64..99, prices in prop::array::uniform4(number(few)),
+                     volume in prop::option::of(number(few)), withdrawn in prop::bool::weighted(0.1)) -> Version {
+            let bar = if withdrawn { Bar::nothing(Slot(slot)) } else { Bar::new(Slot(slot), prices, volume) };
+            Version { recorded_at: Timestamp(at), fetch, bar, withdrawn }
         }
     }
 
     proptest! {
+        /// Any number beside any other reads back as it was printed.
         #[test]
-        fn a_block_reads_back_versions_and_all(rows in prop::collection::vec(version(), 0..300), daily in any::<bool>(), price_scale in 0u8..12) {
+        fn a_block_reads_back_versions_and_all(
+            rows in any::<bool>().prop_flat_map(|few| prop::collection::vec(version(few), 0..300)),
+            daily in any::<bool>(),
+        ) {
             let interval = if daily { Interval::Daily } else { Interval::MINUTE };
-            let versions = Versions { price_scale, volume_scale: 0, rows };
-            let body = encode(interval, &versions).unwrap();
-            prop_assert_eq!(decode(body, price_scale, 0).unwrap(), versions);
+            let versions = Versions { rows };
+            let (price, volume) = digits(&versions);
+            let read = decode(encode(interval, &versions).unwrap(), price.scale, volume.scale).unwrap();
+            prop_assert_eq!(format!("{read:?}"), format!("{versions:?}"));
         }
 
         #[test]

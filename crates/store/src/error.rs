@@ -46,6 +46,18 @@ pub enum StoreError {
     /// The disk is full.
     #[error("the disk that holds the database is full; nothing of this was stored, free some space and ask again")]
     DiskFull,
+    /// An earlier commit failed, and nothing is written until one succeeds.
+    #[error("nothing can be written at the moment: {reason}; reading goes on, and writing is tried again every few seconds")]
+    NotWriting {
+        /// What the commit met.
+        reason: String,
+    },
+    /// A question as of an instant that is still to come.
+    #[error("{wanted} is still to come; what will be known then is not known yet")]
+    NotYet {
+        /// The instant.
+        wanted: mizuno_core::Timestamp,
+    },
     /// A block is not what it should be.
     #[error("block {block} cannot be read: {problem}; check the database with PRAGMA integrity_check")]
     Damaged {
@@ -60,9 +72,6 @@ pub enum StoreError {
         /// What was said of it.
         problem: String,
     },
-    /// Numbers that cannot stand in one series.
-    #[error(transparent)]
-    DoesNotFit(#[from] mizuno_core::bar::DoesNotFit),
     /// No such thing.
     #[error("there is no {kind} {id}")]
     Unknown {
@@ -85,7 +94,7 @@ impl StoreError {
     /// Whether only the series at hand is concerned, so that others can go on.
     #[must_use]
     pub fn is_of_the_series(&self) -> bool {
-        matches!(self, StoreError::Damaged { .. } | StoreError::DoesNotFit(_) | StoreError::Fault { .. })
+        matches!(self, StoreError::Damaged { .. } | StoreError::Fault { .. })
     }
 
     pub(crate) fn from_migration(path: &Path, source: sqlx::migrate::MigrateError) -> StoreError {
@@ -99,8 +108,29 @@ impl StoreError {
     /// Names a full disk as such: SQLite's result code 13.
     pub(crate) fn sharpen(self) -> StoreError {
         match self {
-            StoreError::Database(sqlx::Error::Database(e)) if e.code().as_deref() == Some("13") => StoreError::DiskFull,
+            StoreError::Database(sqlx::Error::Database(e)) if result_code(&*e) == Some(13) => StoreError::DiskFull,
             other => other,
         }
     }
+
+    /// Whether nothing more can be written until whatever is wrong with the disk has passed: SQLite's result codes
+    /// for a read-only database (8), an I/O error (10), a full disk (13) and a file that cannot be opened (14).
+    pub(crate) fn stops_writing(&self) -> bool {
+        match self {
+            StoreError::DiskFull => true,
+            StoreError::Database(sqlx::Error::Database(e)) => matches!(result_code(&**e), Some(8 | 10 | 13 | 14)),
+            _ => false,
+        }
+    }
+
+    /// Whether the same may be written a little later.
+    #[must_use]
+    pub fn may_pass(&self) -> bool {
+        matches!(self, StoreError::DiskFull | StoreError::NotWriting { .. }) || self.stops_writing()
+    }
+}
+
+/// SQLite's primary result code: the lowest byte of the extended one.
+fn result_code(error: &dyn sqlx::error::DatabaseError) -> Option<u32> {
+    error.code()?.parse::<u32>().ok().map(|code| code & 0xff)
 }

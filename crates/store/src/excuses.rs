@@ -25,14 +25,22 @@ pub struct ExcuseRow {
     pub revoked_at: Option<Timestamp>,
 }
 
+impl ExcuseRow {
+    /// Whether it was given, and not taken back, at an instant.
+    #[must_use]
+    pub fn is_in_force(&self, as_of: Timestamp) -> bool {
+        self.given_at <= as_of && self.revoked_at.is_none_or(|at| at > as_of)
+    }
+}
+
 impl Store {
     /// Writes down that a person accepts some absences or findings, each a series, a span and the check; returns their numbers.
     ///
     /// # Errors
     /// When the database cannot be written; none is then written.
-    pub async fn excuse(&self, accepted: Vec<(i64, Span, Option<String>)>, by: String, note: String, now: Timestamp) -> Result<Vec<i64>> {
+    pub async fn excuse(&self, accepted: Vec<(i64, Span, Option<String>)>, by: String, note: String) -> Result<Vec<i64>> {
         self.writer
-            .run(move |c| {
+            .run(move |c, now| {
                 Box::pin(async move {
                     let mut ids = vec![];
                     for (series, span, finding) in accepted {
@@ -58,9 +66,9 @@ impl Store {
     ///
     /// # Errors
     /// When there is no such excuse in force, or the database cannot be written.
-    pub async fn revoke_excuse(&self, id: i64, now: Timestamp) -> Result<()> {
+    pub async fn revoke_excuse(&self, id: i64) -> Result<()> {
         self.writer
-            .run(move |c| {
+            .run(move |c, now| {
                 Box::pin(async move {
                     let row = sqlx::query!("UPDATE excuse SET revoked_at = ? WHERE id = ? AND revoked_at IS NULL", now.0, id);
                     match row.execute(c).await?.rows_affected() {
@@ -91,13 +99,13 @@ impl Store {
         Ok(row.collect())
     }
 
-    /// The slots whose absence is excused now, by series.
+    /// The slots whose absence was excused at `as_of`, by series.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub async fn excused(&self) -> Result<HashMap<i64, Spans>> {
+    pub async fn excused(&self, as_of: Timestamp) -> Result<HashMap<i64, Spans>> {
         let mut out: HashMap<i64, Spans> = HashMap::new();
-        for excuse in self.excuses().await?.into_iter().filter(|e| e.revoked_at.is_none() && e.finding.is_none()) {
+        for excuse in self.excuses().await?.into_iter().filter(|e| e.is_in_force(as_of) && e.finding.is_none()) {
             out.entry(excuse.series).or_default().insert(excuse.span);
         }
         Ok(out)
@@ -109,8 +117,7 @@ impl Store {
     /// When the database cannot be read.
     pub async fn accepted(&self, as_of: Timestamp) -> Result<HashMap<i64, Vec<(String, Span)>>> {
         let mut out: HashMap<i64, Vec<(String, Span)>> = HashMap::new();
-        let in_force = |e: &ExcuseRow| e.given_at <= as_of && e.revoked_at.is_none_or(|at| at > as_of);
-        for excuse in self.excuses().await?.into_iter().filter(in_force) {
+        for excuse in self.excuses().await?.into_iter().filter(|e| e.is_in_force(as_of)) {
             if let Some(finding) = excuse.finding {
                 out.entry(excuse.series).or_default().push((finding, excuse.span));
             }

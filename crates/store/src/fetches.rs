@@ -6,8 +6,8 @@ use crate::{
 };
 use mizuno_core::{
     Slot, Span, Timestamp,
-    bar::Learned,
     gap::{Asked, Outcome},
+    versions::Learned,
 };
 use std::collections::HashMap;
 
@@ -67,6 +67,8 @@ pub struct FetchRow {
     pub refused: i64,
     /// Bars dropped because they were not finished.
     pub unfinished: i64,
+    /// Sound bars that were not asked for and not held either.
+    pub outside: i64,
     /// Why it failed.
     pub failure: Option<Failure>,
 }
@@ -92,6 +94,7 @@ struct Record {
     restated: i64,
     refused: i64,
     unfinished: i64,
+    outside: i64,
     failure: Option<String>,
     message: Option<String>,
     media_type: Option<String>,
@@ -119,6 +122,7 @@ impl From<Record> for FetchRow {
             learned: Learned { new: r.bars_new as u64, same: r.bars_same as u64, restated: r.restated as u64 },
             refused: r.refused,
             unfinished: r.unfinished,
+            outside: r.outside,
             failure: r.failure.map(|class| Failure { class, message: r.message.unwrap_or_default() }),
         }
     }
@@ -203,33 +207,69 @@ impl Store {
     }
 
     async fn select_fetches(&self, filter: Filter<'_>, most: i64) -> Result<Vec<FetchRow>> {
-        let Filter { run, series, state, span, restated } = filter;
+        let Filter { run, series, source, state, span, restated } = filter;
         let (from, to) = span.map(|s| (s.start.0, s.end.0)).unzip();
-        let rows = sqlx::query_as!(
-            Record,
-            "SELECT * FROM fetch WHERE (?1 IS NULL OR run_id = ?1) AND (?2 IS NULL OR series_id = ?2)
-                 AND (?3 IS NULL OR state = ?3) AND (?4 IS NULL OR window_end > ?4) AND (?5 IS NULL OR window_start < ?5)
-                 AND (NOT ?7 OR restated > 0)
-             ORDER BY id DESC LIMIT ?6",
-            run,
-            series,
-            state,
-            from,
-            to,
-            most,
-            restated
-        )
-        .fetch_all(&self.readers)
-        .await?;
+        // Each filter has an index of its own, and a ledger of years has tens of millions of rows: the narrowest one leads.
+        macro_rules! led_by {
+            ($first:tt, $order:tt) => {
+                sqlx::query_as!(
+                    Record,
+                    "SELECT * FROM fetch WHERE "
+                        + $first
+                        + " AND (?1 IS NULL OR run_id = ?1) AND (?2 IS NULL OR series_id = ?2)
+                     AND (?3 IS NULL OR state = ?3) AND (?4 IS NULL OR window_end > ?4) AND (?5 IS NULL OR window_start < ?5)
+                     AND (NOT ?7 OR restated > 0) AND (?8 IS NULL OR series_id IN (SELECT id FROM series WHERE source = ?8))
+                     ORDER BY "
+                        + $order
+                        + " DESC LIMIT ?6",
+                    run,
+                    series,
+                    state,
+                    from,
+                    to,
+                    most,
+                    restated,
+                    source
+                )
+                .fetch_all(&self.readers)
+                .await?
+            };
+        }
+        let rows = match (run, series, state) {
+            (Some(_), ..) => led_by!("run_id = ?1", "id"),
+            (_, Some(_), _) => led_by!("series_id = ?2", "id"),
+            (_, _, Some("answered")) => led_by!("state = 'answered'", "id"),
+            (_, _, Some("failed")) => led_by!("state = 'failed'", "answered_at"),
+            _ if restated => led_by!("restated > 0", "answered_at"),
+            _ => led_by!("TRUE", "id"),
+        };
         Ok(rows.into_iter().map(FetchRow::from).collect())
     }
 
-    /// How many fetches failed since an instant.
+    /// When each source was last asked, among the newest fetches and collections of lists.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn newest_calls(&self) -> Result<Vec<(String, Timestamp)>> {
+        let rows = sqlx::query!(
+            r#"SELECT source AS "source!: String", max(at) AS "at!: i64" FROM
+                   (SELECT s.source AS source, f.answered_at AS at FROM (SELECT series_id, answered_at FROM fetch ORDER BY id DESC LIMIT 1000) AS f
+                        JOIN series AS s ON s.id = f.series_id
+                    UNION ALL SELECT source, asked_at FROM (SELECT source, asked_at FROM list_fetch ORDER BY id DESC LIMIT 50))
+               GROUP BY source"#
+        );
+        Ok(rows.fetch_all(&self.readers).await?.into_iter().map(|r| (r.source, Timestamp(r.at))).collect())
+    }
+
+    /// How many windows failed since an instant, however often each was asked for.
     ///
     /// # Errors
     /// When the database cannot be read.
     pub async fn failed_since(&self, since: Timestamp) -> Result<u64> {
-        let count = sqlx::query_scalar!("SELECT count(*) FROM fetch WHERE state = 'failed' AND answered_at > ?", since.0);
+        let count = sqlx::query_scalar!(
+            "SELECT count(*) FROM (SELECT DISTINCT series_id, window_start, window_end FROM fetch WHERE state = 'failed' AND answered_at > ?)",
+            since.0
+        );
         Ok(count.fetch_one(&self.readers).await? as u64)
     }
 
@@ -246,20 +286,22 @@ impl Store {
         Ok((sum.bars as u64, sum.fetches as u64))
     }
 
-    /// What was asked for in the given spans of each series, oldest first, as gaps and plans need it.
+    /// What had been asked for by `as_of` in the given spans of each series, oldest first, as gaps and plans need it.
     /// A fetch that was answered and is still to be replayed counts as answered.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub async fn asked(&self, spans: &[(i64, Span)]) -> Result<HashMap<i64, Vec<Asked>>> {
+    pub async fn asked(&self, spans: &[(i64, Span)], as_of: Timestamp) -> Result<HashMap<i64, Vec<Asked>>> {
         let spans: Vec<String> = spans.iter().map(|(series, span)| format!("[{series},{},{}]", span.start.0, span.end.0)).collect();
         let spans = format!("[{}]", spans.join(","));
         let rows = sqlx::query!(
             r#"SELECT DISTINCT f.id AS "id!: i64", f.series_id, f.window_start, f.window_end, f.asked_at, f.answered_at, f.state, f.rows
                FROM json_each(?) AS span CROSS JOIN fetch AS f
                ON f.series_id = span.value ->> 0 AND f.window_end > span.value ->> 1 AND f.window_start < span.value ->> 2
+               WHERE f.answered_at <= ?
                ORDER BY f.id"#,
-            spans
+            spans,
+            as_of.0
         )
         .fetch_all(&self.readers)
         .await?;
@@ -290,6 +332,8 @@ pub struct Filter<'a> {
     pub run: Option<i64>,
     /// Of this series.
     pub series: Option<i64>,
+    /// Of this source.
+    pub source: Option<&'a str>,
     /// In this state.
     pub state: Option<&'a str>,
     /// With a window that touches this span.

@@ -4,16 +4,40 @@ use crate::{Result, Store, StoreError};
 use mizuno_core::{Decimal, Instrument, TradeDate, instrument::FormerSymbol};
 
 impl Store {
-    /// Takes in an instrument list: new ones are added, known ones brought up to date, none removed.
+    /// Takes in an instrument list: new ones are added, known ones brought up to date, none removed. One whose former symbol
+    /// is known on its venue, and no longer in the list, is that one renamed: it keeps its number, and with it its series,
+    /// excuses and lineage. A symbol that a known instrument gave up is not taken for a new one, unless its listing is later.
     /// `listed_by` is the list of a source that they come from; a list of the configuration is none.
     ///
     /// # Errors
     /// When the database cannot be written.
     pub async fn put_instruments(&self, list: Vec<Instrument>, listed_by: Option<String>) -> Result<()> {
         self.writer
-            .run(move |c| {
+            .run(move |c, _| {
                 Box::pin(async move {
                     for i in &list {
+                        for former in i.former.iter().rev().filter(|f| list.iter().all(|other| other.symbol != f.symbol)) {
+                            sqlx::query!(
+                                "UPDATE instrument SET symbol = ?1 WHERE symbol = ?2 AND venue = ?3
+                                     AND NOT EXISTS (SELECT 1 FROM instrument WHERE symbol = ?1)",
+                                i.symbol,
+                                former.symbol,
+                                i.venue
+                            )
+                            .execute(&mut *c)
+                            .await?;
+                        }
+                        let given_up = sqlx::query_scalar!(
+                            "SELECT max(f.until) AS \"until: i64\" FROM former_symbol AS f JOIN instrument AS o ON o.id = f.instrument_id
+                             WHERE f.symbol = ?1 AND o.venue = ?2 AND NOT EXISTS (SELECT 1 FROM instrument WHERE symbol = ?1)",
+                            i.symbol,
+                            i.venue
+                        );
+                        if let Some(until) = given_up.fetch_one(&mut *c).await?
+                            && i.listed.is_none_or(|listed| i64::from(listed.0) < until)
+                        {
+                            continue;
+                        }
                         let (tick, multiplier) = (i.tick_size.map(|d| d.to_string()), i.multiplier.map(|d| d.to_string()));
                         let (listed, last) = (i.listed.map(|d| d.0), i.last_traded.map(|d| d.0));
                         let (expiry, strike) = (i.expiry.map(|d| d.0), i.strike.map(|d| d.to_string()));

@@ -1,7 +1,8 @@
 //! Everything Mizuno keeps, in one SQLite file.
 //!
-//! * [`blocks`] and [`bars`]: every version of every bar, sealed history as
+//! * [`blocks`], [`bars`] and [`reading`]: every version of every bar, sealed history as
 //!   Parquet files in blobs, the newest in a small row table.
+//! * [`knowledge`]: the stamps of commits, which answers are pinned to.
 //! * [`runs`], [`fetches`], [`answers`], [`payloads`]: what was asked, what came back, byte for byte.
 //! * [`lists`]: what sources list, and calls counted by the day.
 //! * [`quarantine`], [`excuses`]: what is not believed, and what a person accepted.
@@ -19,19 +20,24 @@ pub mod error;
 pub mod excuses;
 pub mod fetches;
 pub mod instruments;
+pub mod knowledge;
 pub mod lists;
 mod lock;
 pub mod payloads;
 pub mod quarantine;
+pub mod reading;
 pub mod rebasing;
 pub mod runs;
 pub mod series;
 mod spans;
 pub mod table;
+mod upgrade;
 mod writer;
 
 pub use error::StoreError;
+pub use knowledge::Now;
 
+use knowledge::Knowledge;
 use mizuno_core::Timestamp;
 use sqlx::{
     ConnectOptions, SqlitePool,
@@ -51,36 +57,41 @@ pub struct Store {
 }
 
 impl Store {
-    /// Opens the data directory `dir`, creating it and its database when absent.
+    /// Opens the data directory `dir`, creating it and its database when absent. `now` is the clock that commits are stamped by.
     ///
     /// # Errors
     /// When another process has it open, when the disk refuses, or when the
     /// database was written by a newer Mizuno.
-    pub async fn open(dir: &Path) -> Result<Store> {
+    pub async fn open(dir: &Path, now: Now) -> Result<Store> {
         std::fs::create_dir_all(dir).map_err(|source| StoreError::Directory { path: dir.to_owned(), source })?;
         let lock = lock::DirectoryLock::take(dir)?;
         let path = dir.join("mizuno.db");
         let options = SqliteConnectOptions::from_str("sqlite:")?
             .filename(&path)
             .create_if_missing(true)
+            // Readers never wait for the writer, nor it for them.
             .journal_mode(SqliteJournalMode::Wal)
+            // A commit that was told of survives a loss of power.
             .synchronous(SqliteSynchronous::Full)
             .foreign_keys(true)
+            // Blocks are read straight from the page cache; a gigabyte is the hot part of a large desk.
             .pragma("mmap_size", "1073741824")
+            // 32 MiB a connection, of which there are five: the inner pages of all indices.
             .pragma("cache_size", "-32768")
+            // 16 MiB of log before pages are copied back: fewer copies of pages that change often.
             .pragma("wal_autocheckpoint", "4000")
+            // Only a checkpoint that resets the log ever holds anybody up, and that for milliseconds.
             .busy_timeout(std::time::Duration::from_secs(10));
         let mut connection = options.clone().connect().await?;
         sqlx::migrate!().run(&mut connection).await.map_err(|e| StoreError::from_migration(&path, e))?;
-        let readers = SqlitePoolOptions::new().max_connections(4).test_before_acquire(false).connect_with(options.read_only(true)).await?;
-        let last = sqlx::query_scalar!(
-            "SELECT max(at) AS \"at: i64\" FROM
-                 (SELECT max(answered_at) AS at FROM fetch UNION ALL SELECT max(ended_at) FROM run UNION ALL SELECT max(recorded_at) FROM tail UNION ALL SELECT max(asked_at) FROM list_fetch UNION ALL SELECT max(ended_at) FROM rebasing)"
-        )
-            .fetch_one(&mut connection)
-            .await?;
+        upgrade::fill_in(&mut connection).await?;
+        // Every read is short, so a few connections serve everybody; more would only keep more caches.
+        let pool = SqlitePoolOptions::new().max_connections(4).test_before_acquire(false);
+        let readers = pool.connect_with(options.clone().read_only(true)).await?;
+        let newest = sqlx::query_scalar!("SELECT stamp FROM newest_commit").fetch_one(&mut connection).await?;
         let fetches = sqlx::query_scalar!("SELECT max(id) AS \"id: i64\" FROM fetch").fetch_one(&mut connection).await?;
-        let writer = writer::Writer::start(connection, Timestamp(last.unwrap_or(i64::MIN)), fetches.unwrap_or(0));
+        let knowledge = Knowledge::new(now, Timestamp(newest));
+        let writer = writer::Writer::start(connection, options, knowledge, fetches.unwrap_or(0));
         Ok(Store { readers, writer, _lock: Arc::new(lock) })
     }
 
@@ -101,10 +112,31 @@ impl Store {
         Ok(())
     }
 
-    /// The latest instant anything was recorded at; the service's clock must not run behind it.
+    /// The stamp of the newest commit.
     #[must_use]
-    pub fn last_recorded(&self) -> Timestamp {
-        self.writer.last_recorded()
+    pub fn newest(&self) -> Timestamp {
+        self.writer.knowledge.committed()
+    }
+
+    /// The instant that an answer stands for when it is asked as of `wanted`: asked again for that instant, it is the same.
+    /// Without one, that of the newest commit.
+    ///
+    /// # Errors
+    /// When the instant is still to come.
+    pub async fn pin(&self, wanted: Option<Timestamp>) -> Result<Timestamp> {
+        let pinned = self.writer.knowledge.pin(wanted).await;
+        pinned.ok_or(StoreError::NotYet { wanted: wanted.unwrap_or(Timestamp::MAX) })
+    }
+
+    /// Why nothing can be written at this moment; `None` while all is well.
+    #[must_use]
+    pub fn stopped_writing(&self) -> Option<String> {
+        self.writer.stopped().borrow().clone()
+    }
+
+    /// Waits until something can be written.
+    pub async fn writable(&self) {
+        let _ = self.writer.stopped().wait_for(Option::is_none).await;
     }
 
     /// Finishes what is being written and closes the database.

@@ -2,6 +2,7 @@
 
 use crate::{Result, Store, StoreError, payloads::Packed};
 use mizuno_core::Timestamp;
+use sqlx::SqliteConnection;
 use std::collections::HashMap;
 
 /// A collection of a list, on its way into the ledger.
@@ -21,6 +22,8 @@ pub struct NewListFetch {
     pub rows: std::result::Result<Vec<(String, String)>, crate::answers::Failure>,
     /// Rows that could not be read.
     pub refused: u64,
+    /// Whether rows that are no longer there have not ended.
+    pub rolling: bool,
 }
 
 /// What a collection changed.
@@ -32,7 +35,14 @@ pub struct ListChanges {
     pub changed: u64,
     /// Rows that are no longer there.
     pub gone: u64,
+    /// Rows under a key that stood before in the same answer; the last one counts.
+    pub repeated: u64,
+    /// Whether so much is gone that a person has to say whether that is so; nothing is changed until then.
+    pub held_back: bool,
 }
+
+/// Rows that must be known before a list can shrink implausibly.
+const FEW: usize = 4;
 
 /// A collection in the ledger.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -55,6 +65,10 @@ pub struct ListFetchRow {
     pub refused: i64,
     /// Why it failed.
     pub failure: Option<crate::answers::Failure>,
+    /// Rows under a key that stood before in the same answer.
+    pub repeated: i64,
+    /// While a person has to say whether it is true: how many rows it would end.
+    pub would_end: Option<i64>,
 }
 
 /// A row of a list, for as long as the list said it.
@@ -78,18 +92,77 @@ pub struct ListRow {
     pub ended_by: Option<i64>,
 }
 
+/// The rows a list has now, by key: their numbers and what they say.
+async fn known_rows(connection: &mut SqliteConnection, source: &str, list: &str) -> Result<HashMap<String, (i64, String)>> {
+    let known = sqlx::query!("SELECT id, row_key, body FROM list_row WHERE source = ? AND list = ? AND until IS NULL", source, list);
+    Ok(known.fetch_all(connection).await?.into_iter().map(|r| (r.row_key, (r.id, r.body))).collect())
+}
+
+fn held(rows: &[(String, String)]) -> String {
+    serde_json::to_string(rows).unwrap_or_default()
+}
+
+/// Takes in what a collection says: new and changed rows begin, and unless the list rolls on, those that are not there end.
+async fn take(
+    connection: &mut SqliteConnection,
+    source: &str,
+    list: &str,
+    rows: Vec<(String, String)>,
+    fetch: i64,
+    at: Timestamp,
+    rolling: bool,
+) -> Result<ListChanges> {
+    let mut known = known_rows(&mut *connection, source, list).await?;
+    let mut changes = ListChanges::default();
+    let mut ended = vec![];
+    let mut begun: HashMap<String, String> = HashMap::new();
+    for (key, body) in rows {
+        match known.remove(&key) {
+            Some((_, was)) if was == body => {}
+            Some((row, _)) => {
+                changes.changed += 1;
+                ended.push(row);
+                begun.insert(key, body);
+            }
+            // The same key twice in one answer: the last row counts.
+            None => changes.new += u64::from(begun.insert(key, body).is_none()),
+        }
+    }
+    if !rolling {
+        changes.gone = known.len() as u64;
+        ended.extend(known.into_values().map(|(row, _)| row));
+    }
+    for row in ended {
+        sqlx::query!("UPDATE list_row SET until = ?, ended_by = ? WHERE id = ?", at.0, fetch, row).execute(&mut *connection).await?;
+    }
+    for (key, body) in begun {
+        sqlx::query!(
+            "INSERT INTO list_row (source, list, row_key, body, since, first_of) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+            source,
+            list,
+            key,
+            body,
+            at.0,
+            fetch
+        )
+        .execute(&mut *connection)
+        .await?;
+    }
+    Ok(changes)
+}
+
 impl Store {
-    /// Keeps a collection of a list and what it changed. Rows that are missing from an answer are gone.
+    /// Keeps a collection of a list and what it changed. Rows that are missing from an answer are gone, unless the list is
+    /// a rolling one; where more than half would be, the collection is held back for a person.
     ///
     /// # Errors
     /// When the database cannot be written; nothing is then kept.
     pub async fn keep_list(&self, fetch: NewListFetch) -> Result<(i64, ListChanges)> {
         let packed = fetch.body.as_deref().map(Packed::new).transpose()?;
-        let at = self.writer.stamp(fetch.asked_at);
         self.writer
-            .run(move |c| {
+            .run(move |c, at| {
                 Box::pin(async move {
-                    let NewListFetch { source, list, request, rows, refused, .. } = fetch;
+                    let NewListFetch { source, list, request, rows, refused, rolling, .. } = fetch;
                     let size = fetch.body.map_or(0, |b| b.len() as i64);
                     if let Some(packed) = &packed {
                         packed.keep(&mut *c).await?;
@@ -122,48 +195,57 @@ impl Store {
                     if failed {
                         return Ok((id, changes));
                     }
-                    let known = sqlx::query!(
-                        "SELECT id, row_key, body FROM list_row WHERE source = ? AND list = ? AND until IS NULL",
-                        source,
-                        list
-                    )
-                    .fetch_all(&mut *c)
-                    .await?;
-                    let mut known: HashMap<String, (i64, String)> = known.into_iter().map(|r| (r.row_key, (r.id, r.body))).collect();
-                    let mut ended = vec![];
-                    let mut begun: HashMap<String, String> = HashMap::new();
-                    for (key, body) in rows {
-                        match known.remove(&key) {
-                            Some((_, was)) if was == body => {}
-                            Some((row, _)) => {
-                                changes.changed += 1;
-                                ended.push(row);
-                                begun.insert(key, body);
-                            }
-                            // The same key twice in one answer: the last row counts.
-                            None => changes.new += u64::from(begun.insert(key, body).is_none()),
-                        }
-                    }
-                    changes.gone = known.len() as u64;
-                    ended.extend(known.into_values().map(|(row, _)| row));
-                    for row in ended {
-                        sqlx::query!("UPDATE list_row SET until = ?, ended_by = ? WHERE id = ?", at.0, id, row).execute(&mut *c).await?;
-                    }
-                    for (key, body) in begun {
+                    let known = known_rows(&mut *c, &source, &list).await?;
+                    let keys: std::collections::HashSet<&String> = rows.iter().map(|(key, _)| key).collect();
+                    let gone = known.keys().filter(|key| !keys.contains(key)).count();
+                    let repeated = (rows.len() - keys.len()) as u64;
+                    if !rolling && known.len() >= FEW && gone * 2 > known.len() {
+                        let (held, would_end, again) = (held(&rows), gone as i64, repeated as i64);
                         sqlx::query!(
-                            "INSERT INTO list_row (source, list, row_key, body, since, first_of) VALUES (?, ?, ?, ?, ?, ?)
-                             ON CONFLICT DO NOTHING",
-                            source,
-                            list,
-                            key,
-                            body,
-                            at.0,
+                            "UPDATE list_fetch SET held = ?, would_end = ?, repeated = ? WHERE id = ?",
+                            held,
+                            would_end,
+                            again,
                             id
                         )
-                        .execute(&mut *c)
+                        .execute(c)
                         .await?;
+                        return Ok((id, ListChanges { gone: gone as u64, repeated, held_back: true, ..changes }));
                     }
+                    changes = take(&mut *c, &source, &list, rows, id, at, rolling).await?;
+                    let again = repeated as i64;
+                    sqlx::query!("UPDATE list_fetch SET repeated = ? WHERE id = ?", again, id).execute(c).await?;
+                    changes.repeated = repeated;
                     Ok((id, changes))
+                })
+            })
+            .await
+    }
+
+    /// Takes a collection of a list that was held back, as of now, or refuses it. Its rows, when it was taken.
+    ///
+    /// # Errors
+    /// When the newest collection of that list is not held back, or the database cannot be written.
+    pub async fn decide_list(&self, source: String, list: String, taken: bool) -> Result<Vec<(String, String)>> {
+        self.writer
+            .run(move |c, at| {
+                Box::pin(async move {
+                    let newest = sqlx::query!(
+                        "SELECT id, held FROM list_fetch WHERE source = ? AND list = ? ORDER BY id DESC LIMIT 1",
+                        source,
+                        list
+                    );
+                    let newest = newest.fetch_optional(&mut *c).await?.and_then(|r| Some((r.id, r.held?)));
+                    let unknown = || StoreError::Unknown { kind: "list that is held back", id: format!("{source}/{list}") };
+                    let (id, held) = newest.ok_or_else(unknown)?;
+                    sqlx::query!("UPDATE list_fetch SET held = NULL, would_end = NULL WHERE id = ?", id).execute(&mut *c).await?;
+                    if !taken {
+                        return Ok(vec![]);
+                    }
+                    let rows: Vec<(String, String)> =
+                        serde_json::from_str(&held).map_err(|_| StoreError::Unreadable { kind: "the rows of a list", text: held })?;
+                    take(c, &source, &list, rows.clone(), id, at, false).await?;
+                    Ok(rows)
                 })
             })
             .await
@@ -189,6 +271,8 @@ impl Store {
             rows: r.rows,
             refused: r.refused,
             failure: r.failure.map(|class| crate::answers::Failure { class, message: r.message.unwrap_or_default() }),
+            repeated: r.repeated,
+            would_end: r.would_end,
         });
         Ok(row.collect())
     }
@@ -265,7 +349,7 @@ impl Store {
     /// When the database cannot be written.
     pub async fn reserve_calls(&self, source: String, day: i32, calls: u32) -> Result<()> {
         self.writer
-            .run(move |c| {
+            .run(move |c, _| {
                 Box::pin(async move {
                     sqlx::query!(
                         "INSERT INTO daily_calls (source, day, reserved) VALUES (?, ?, ?)

@@ -1,7 +1,7 @@
 //! Rows that cannot be true or cannot be read, with the text they came as.
 
 use crate::{Result, Store, StoreError, bars, series::SeriesRow};
-use mizuno_core::{Bars, Slot, Timestamp};
+use mizuno_core::{Bars, Slot, Spans, Timestamp};
 use sqlx::SqliteConnection;
 
 /// A row on its way into quarantine.
@@ -15,17 +15,50 @@ pub struct Suspect {
     pub line: u64,
     /// What is wrong, one word.
     pub flaw: String,
-    /// The row itself, or why it could not be read.
+    /// The row itself, or why it could not be read; of several rows, some examples.
     pub text: String,
+    /// How many rows of one answer with this flaw it stands for.
+    pub count: u64,
+    /// The slots of all of them, where they are several.
+    pub slots: Option<Spans>,
 }
 
 impl Suspect {
-    pub(crate) async fn keep(&self, connection: &mut SqliteConnection, series: i64, fetch: i64) -> Result<()> {
-        let (slot, line) = (self.slot.map(|s| s.0), self.line as i64);
+    /// One row.
+    #[must_use]
+    pub fn one(slot: Option<Slot>, page: u32, line: u64, flaw: &str, text: String) -> Suspect {
+        Suspect { slot, page, line, flaw: flaw.to_owned(), text, count: 1, slots: None }
+    }
+}
+
+fn written(spans: &Spans) -> String {
+    let ends: Vec<[i64; 2]> = spans.iter().map(|s| [s.start.0, s.end.0]).collect();
+    serde_json::to_string(&ends).unwrap_or_default()
+}
+
+fn read(text: &str) -> Result<Spans> {
+    let ends: Vec<[i64; 2]> =
+        serde_json::from_str(text).map_err(|_| StoreError::Unreadable { kind: "a set of slots", text: text.to_owned() })?;
+    Ok(ends.into_iter().map(|[start, end]| Slot(start)..Slot(end)).collect())
+}
+
+/// Slots in quarantine: one row's, or those of several.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Slots {
+    /// Of one row.
+    One(Slot),
+    /// Of several.
+    Several(Spans),
+}
+
+impl Suspect {
+    pub(crate) async fn keep(&self, connection: &mut SqliteConnection, series: i64, fetch: i64, stamp: Timestamp) -> Result<()> {
+        let (slot, line, count) = (self.slot.map(|s| s.0), self.line as i64, self.count as i64);
+        let slots = self.slots.as_ref().map(written);
         // A row without a slot is never equal to another under UNIQUE, so say here when it is.
         sqlx::query!(
-            "INSERT INTO quarantine (series_id, fetch_id, slot, line, flaw, text, page)
-             SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7 WHERE NOT EXISTS
+            "INSERT INTO quarantine (series_id, fetch_id, slot, line, flaw, text, page, recorded_at, count, slots)
+             SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10 WHERE NOT EXISTS
                  (SELECT 1 FROM quarantine WHERE series_id = ?1 AND slot IS ?3 AND flaw = ?5 AND text = ?6)",
             series,
             fetch,
@@ -33,7 +66,10 @@ impl Suspect {
             line,
             self.flaw,
             self.text,
-            self.page
+            self.page,
+            stamp.0,
+            count,
+            slots
         )
         .execute(connection)
         .await?;
@@ -42,6 +78,33 @@ impl Suspect {
 }
 
 const TAKEN: &str = "taken";
+
+/// A row of the table.
+#[allow(dead_code, reason = "as the table has it")]
+struct Record {
+    id: i64,
+    series_id: i64,
+    fetch_id: i64,
+    slot: Option<i64>,
+    line: i64,
+    flaw: String,
+    text: String,
+    page: i64,
+    decision: Option<String>,
+    decided_by: Option<String>,
+    decided_at: Option<i64>,
+    recorded_at: i64,
+    count: i64,
+    slots: Option<String>,
+}
+
+fn slots_of(slot: Option<i64>, slots: Option<String>) -> Result<Option<Slots>> {
+    match (slot, slots) {
+        (_, Some(text)) => Ok(Some(Slots::Several(read(&text)?))),
+        (Some(slot), None) => Ok(Some(Slots::One(Slot(slot)))),
+        (None, None) => Ok(None),
+    }
+}
 
 /// A row in quarantine.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -75,30 +138,76 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn quarantine(&self, series: Option<i64>, most: i64) -> Result<Vec<QuarantineRow>> {
-        let rows = sqlx::query!("SELECT * FROM quarantine WHERE (?1 IS NULL OR series_id = ?1) ORDER BY id DESC LIMIT ?2", series, most)
-            .fetch_all(&self.readers)
-            .await?;
-        let row = rows.into_iter().map(|r| QuarantineRow {
-            id: r.id,
-            series: r.series_id,
-            fetch: r.fetch_id,
-            suspect: Suspect { slot: r.slot.map(Slot), page: r.page as u32, line: r.line as u64, flaw: r.flaw, text: r.text },
-            decision: r.decision.map(|word| Decision {
-                taken: word == TAKEN,
-                by: r.decided_by.unwrap_or_default(),
-                at: Timestamp(r.decided_at.unwrap_or_default()),
-            }),
-        });
-        Ok(row.collect())
+        let rows = sqlx::query_as!(
+            Record,
+            "SELECT * FROM quarantine WHERE (?1 IS NULL OR series_id = ?1) ORDER BY id DESC LIMIT ?2",
+            series,
+            most
+        )
+        .fetch_all(&self.readers)
+        .await?;
+        let row = |r: Record| {
+            Ok(QuarantineRow {
+                id: r.id,
+                series: r.series_id,
+                fetch: r.fetch_id,
+                suspect: Suspect {
+                    slot: r.slot.map(Slot),
+                    page: r.page as u32,
+                    line: r.line as u64,
+                    flaw: r.flaw,
+                    text: r.text,
+                    count: r.count as u64,
+                    slots: r.slots.as_deref().map(read).transpose()?,
+                },
+                decision: r.decision.map(|word| Decision {
+                    taken: word == TAKEN,
+                    by: r.decided_by.unwrap_or_default(),
+                    at: Timestamp(r.decided_at.unwrap_or_default()),
+                }),
+            })
+        };
+        rows.into_iter().map(row).collect()
     }
 
-    /// The slots of rows with this flaw, by series.
+    /// The slots of all rows there were at `as_of`, of one series or of all, by series.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub async fn slots_with(&self, flaw: &str) -> Result<Vec<(i64, Slot)>> {
-        let rows = sqlx::query!("SELECT series_id, slot AS \"slot!: i64\" FROM quarantine WHERE flaw = ? AND slot IS NOT NULL", flaw);
-        Ok(rows.fetch_all(&self.readers).await?.into_iter().map(|r| (r.series_id, Slot(r.slot))).collect())
+    pub async fn quarantined_slots(&self, series: Option<i64>, as_of: Timestamp) -> Result<Vec<(i64, Slots)>> {
+        let rows = sqlx::query!(
+            "SELECT series_id, slot, slots FROM quarantine
+             WHERE (?1 IS NULL OR series_id = ?1) AND recorded_at <= ?2 AND slot IS NOT NULL",
+            series,
+            as_of.0
+        );
+        let slots = |r: (i64, Option<i64>, Option<String>)| Ok(slots_of(r.1, r.2)?.map(|slots| (r.0, slots)));
+        rows.fetch_all(&self.readers).await?.into_iter().filter_map(|r| slots((r.series_id, r.slot, r.slots)).transpose()).collect()
+    }
+
+    /// The slots of rows with this flaw that there were at `as_of`, by series.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn slots_with(&self, flaw: &str, as_of: Timestamp) -> Result<Vec<(i64, Slots)>> {
+        let rows = sqlx::query!(
+            "SELECT series_id, slot, slots FROM quarantine WHERE flaw = ? AND recorded_at <= ? AND slot IS NOT NULL",
+            flaw,
+            as_of.0
+        );
+        let slots = |r: (i64, Option<i64>, Option<String>)| Ok(slots_of(r.1, r.2)?.map(|slots| (r.0, slots)));
+        rows.fetch_all(&self.readers).await?.into_iter().filter_map(|r| slots((r.series_id, r.slot, r.slots)).transpose()).collect()
+    }
+
+    /// One row of the quarantine.
+    ///
+    /// # Errors
+    /// When there is none, or the database cannot be read.
+    pub async fn quarantined(&self, id: i64) -> Result<QuarantineRow> {
+        let unknown = || StoreError::Unknown { kind: "row in quarantine", id: id.to_string() };
+        let series = sqlx::query_scalar!("SELECT series_id FROM quarantine WHERE id = ?", id).fetch_optional(&self.readers).await?;
+        let rows = self.quarantine(Some(series.ok_or_else(unknown)?), i64::MAX).await?;
+        rows.into_iter().find(|r| r.id == id).ok_or_else(unknown)
     }
 
     /// How many rows with this flaw nobody has decided on.
@@ -115,20 +224,19 @@ impl Store {
     /// # Errors
     /// When there is no such row or it is decided already, or the database cannot be written.
     pub async fn decide(&self, id: i64, decision: Decision, taken: Option<(SeriesRow, Bars)>) -> Result<()> {
-        let recorded_at = self.writer.stamp(decision.at);
         self.writer
-            .run(move |c| {
+            .run(move |c, stamp| {
                 Box::pin(async move {
                     if let Some((series, bars)) = taken {
                         let fetch = sqlx::query_scalar!("SELECT fetch_id FROM quarantine WHERE id = ?", id).fetch_one(&mut *c).await?;
-                        bars::learn(&mut *c, series.id, series.key.interval, fetch, recorded_at, &bars).await?;
+                        bars::learn(&mut *c, series.id, series.key.interval, fetch, stamp, &bars).await?;
                     }
                     let word = if decision.taken { TAKEN } else { "refused" };
                     let row = sqlx::query!(
                         "UPDATE quarantine SET decision = ?, decided_by = ?, decided_at = ? WHERE id = ? AND decision IS NULL",
                         word,
                         decision.by,
-                        decision.at.0,
+                        stamp.0,
                         id
                     );
                     match row.execute(c).await?.rows_affected() {

@@ -18,9 +18,16 @@ pub struct RebasingRow {
     pub factor: String,
     /// From when on what came was on the other basis.
     pub began_at: Timestamp,
-    /// When the whole past was here; `None` while it is not.
+    /// When the whole past was here, or it was ended as it was; `None` while it lasts.
     pub ended_at: Option<Timestamp>,
+    /// Why it lasts, or why it was ended before all was here.
+    pub reason: Option<String>,
+    /// Whether it was ended before all was here.
+    pub in_part: bool,
 }
+
+const WHOLE: &str = "collected";
+const IN_PART: &str = "ended-as-it-is";
 
 impl Store {
     /// Writes down that what was learned of a series from `began_at` on is on another basis, unless that is known already.
@@ -29,14 +36,15 @@ impl Store {
     /// When the database cannot be written.
     pub async fn begin_rebasing(&self, series: i64, factor: String, began_at: Timestamp) -> Result<()> {
         self.writer
-            .run(move |c| {
+            .run(move |c, known_at| {
                 Box::pin(async move {
                     sqlx::query!(
-                        "INSERT INTO rebasing (series_id, factor, began_at)
-                         SELECT ?1, ?2, ?3 WHERE NOT EXISTS (SELECT 1 FROM rebasing WHERE series_id = ?1 AND ended_at IS NULL)",
+                        "INSERT INTO rebasing (series_id, factor, began_at, known_at)
+                         SELECT ?1, ?2, ?3, ?4 WHERE NOT EXISTS (SELECT 1 FROM rebasing WHERE series_id = ?1 AND ended_at IS NULL)",
                         series,
                         factor,
-                        began_at.0
+                        began_at.0,
+                        known_at.0
                     )
                     .execute(c)
                     .await?;
@@ -46,20 +54,45 @@ impl Store {
             .await
     }
 
-    /// Writes down that the past of a series is here on its new basis: from now on readers see it.
+    /// Writes down why the past of a series is not all here yet.
     ///
     /// # Errors
     /// When the database cannot be written.
-    pub async fn end_rebasing(&self, series: i64, now: Timestamp) -> Result<()> {
-        let ended_at = self.writer.stamp(now);
+    pub async fn explain_rebasing(&self, series: i64, reason: String) -> Result<()> {
         self.writer
-            .run(move |c| {
+            .run(move |c, _| {
                 Box::pin(async move {
-                    sqlx::query!("UPDATE rebasing SET ended_at = ? WHERE series_id = ? AND ended_at IS NULL", ended_at.0, series)
-                        .execute(&mut *c)
+                    sqlx::query!("UPDATE rebasing SET reason = ? WHERE series_id = ? AND ended_at IS NULL", reason, series)
+                        .execute(c)
                         .await?;
-                    sqlx::query!("UPDATE series SET revision = revision + 1 WHERE id = ?", series).execute(c).await?;
                     Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Writes down that the past of a series is here on its new basis, or that what of it cannot be had stays as it
+    /// is, and why: from now on readers see what there is. Whether there was a rebasing to end.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn end_rebasing(&self, series: i64, in_part: Option<String>) -> Result<bool> {
+        let outcome = if in_part.is_some() { IN_PART } else { WHOLE };
+        self.writer
+            .run(move |c, ended_at| {
+                Box::pin(async move {
+                    let ended = sqlx::query!(
+                        "UPDATE rebasing SET ended_at = ?, outcome = ?, reason = ? WHERE series_id = ? AND ended_at IS NULL",
+                        ended_at.0,
+                        outcome,
+                        in_part,
+                        series
+                    );
+                    if ended.execute(&mut *c).await?.rows_affected() == 0 {
+                        return Ok(false);
+                    }
+                    sqlx::query!("UPDATE series SET revision = ? WHERE id = ?", ended_at.0, series).execute(c).await?;
+                    Ok(true)
                 })
             })
             .await
@@ -79,6 +112,8 @@ impl Store {
             factor: r.factor,
             began_at: Timestamp(r.began_at),
             ended_at: r.ended_at.map(Timestamp),
+            reason: r.reason,
+            in_part: r.outcome.as_deref() == Some(IN_PART),
         });
         Ok(row.collect())
     }

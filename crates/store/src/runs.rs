@@ -113,9 +113,9 @@ impl Store {
     ///
     /// # Errors
     /// When the database cannot be written.
-    pub async fn begin_run(&self, collector: String, reason: Reason, scope: String, now: Timestamp) -> Result<i64> {
+    pub async fn begin_run(&self, collector: String, reason: Reason, scope: String) -> Result<i64> {
         self.writer
-            .run(move |c| {
+            .run(move |c, now| {
                 Box::pin(async move {
                     let reason = reason.word();
                     let run = sqlx::query!(
@@ -138,7 +138,7 @@ impl Store {
     pub async fn plan_run(&self, run: i64, windows: u64) -> Result<()> {
         let windows = windows as i64;
         self.writer
-            .run(move |c| {
+            .run(move |c, _| {
                 Box::pin(async move {
                     sqlx::query!("UPDATE run SET windows = ? WHERE id = ?", windows, run).execute(c).await?;
                     Ok(())
@@ -151,10 +151,9 @@ impl Store {
     ///
     /// # Errors
     /// When the database cannot be written.
-    pub async fn end_run(&self, run: i64, state: State, now: Timestamp) -> Result<()> {
-        let stamp = self.writer.stamp(now);
+    pub async fn end_run(&self, run: i64, state: State) -> Result<()> {
         self.writer
-            .run(move |c| {
+            .run(move |c, stamp| {
                 Box::pin(async move {
                     let state = state.word();
                     sqlx::query!("UPDATE run SET state = ?, ended_at = ? WHERE id = ?", state, stamp.0, run).execute(c).await?;
@@ -168,10 +167,10 @@ impl Store {
     ///
     /// # Errors
     /// When the database cannot be written.
-    pub async fn interrupt_runs(&self, now: Timestamp) -> Result<Vec<i64>> {
+    pub async fn interrupt_runs(&self) -> Result<Vec<i64>> {
         let running = sqlx::query_scalar!("SELECT id FROM run WHERE state = 'running' ORDER BY id").fetch_all(&self.readers).await?;
         for run in &running {
-            self.end_run(*run, State::Interrupted, now).await?;
+            self.end_run(*run, State::Interrupted).await?;
         }
         Ok(running)
     }
@@ -216,7 +215,7 @@ impl Store {
         rows.fetch_all(&self.readers).await?.into_iter().map(row).collect()
     }
 
-    /// What the fetches of a run have come to; it reads them all.
+    /// What the fetches of a run have come to; it reads them all. A window that failed and was asked for again in the same run counts once, as it ended.
     ///
     /// # Errors
     /// When the database cannot be read.
@@ -225,7 +224,10 @@ impl Store {
             "SELECT state, failure, count(*) AS \"count!: i64\", sum(bars_new) AS \"bars_new!: i64\", sum(bars_same) AS \"bars_same!: i64\",
                  sum(restated) AS \"restated!: i64\", sum(refused) AS \"refused!: i64\", sum(payload_size) AS \"bytes!: i64\",
                  sum(attempts) AS \"calls!: i64\"
-             FROM fetch WHERE run_id = ? GROUP BY state, failure",
+             FROM fetch AS f WHERE run_id = ?1
+                 AND NOT (state = 'failed' AND EXISTS (SELECT 1 FROM fetch AS later WHERE later.run_id = ?1 AND later.series_id = f.series_id
+                     AND later.window_start = f.window_start AND later.window_end = f.window_end AND later.id > f.id))
+             GROUP BY state, failure",
             run
         );
         let mut out = Figures::default();

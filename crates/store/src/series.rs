@@ -31,7 +31,7 @@ impl Store {
         }
         let wanted = keys.clone();
         self.writer
-            .run(move |c| {
+            .run(move |c, _| {
                 Box::pin(async move {
                     for key in wanted {
                         let (interval, side) = (key.interval.to_string(), key.side.to_string());

@@ -3,10 +3,11 @@
 //! Columns are delta-packed and zstd-compressed, without dictionaries but for words: bars
 //! are numbers that move in small steps, and constant columns pack to almost nothing.
 
+use mizuno_core::{Decimal, bar::Digits};
 use parquet::{
     basic::{Compression, Encoding, LogicalType, Repetition, Type as Physical, ZstdLevel},
     column::writer::ColumnWriter,
-    data_type::{ByteArray, Int32Type},
+    data_type::{ByteArray, FixedLenByteArray, Int32Type},
     errors::Result,
     file::{
         properties::{EnabledStatistics, WriterProperties, WriterPropertiesPtr, WriterVersion},
@@ -25,10 +26,22 @@ pub enum Kind {
     Date,
     /// A decimal number with this many digits after the point, 18 in all.
     Decimal(u8),
+    /// A decimal number with this many digits after the point, 38 in all.
+    WideDecimal(u8),
+    /// A whole number that has few values.
+    Code,
     /// A plain whole number.
     Whole,
     /// One of a few words, as a string; its number is its place among them.
     Word(Arc<[String]>),
+}
+
+impl Kind {
+    /// The narrower decimal that has room for such numbers.
+    #[must_use]
+    pub fn decimal(room: Digits) -> Kind {
+        if room.fit() { Kind::Decimal(room.scale) } else { Kind::WideDecimal(room.scale) }
+    }
 }
 
 /// The name and meaning of a column.
@@ -47,6 +60,8 @@ pub struct Column {
 pub struct Values {
     /// The values there are.
     pub present: Vec<i64>,
+    /// Those of a wide decimal instead.
+    pub wide: Vec<i128>,
     /// For an optional column, 1 for each row that has a value and 0 for each that has none.
     pub levels: Vec<i16>,
 }
@@ -55,7 +70,7 @@ impl Values {
     /// Values for every row.
     #[must_use]
     pub fn all(present: impl Iterator<Item = i64>) -> Values {
-        Values { present: present.collect(), levels: vec![] }
+        Values { present: present.collect(), ..Values::default() }
     }
 
     /// A value or none for each row.
@@ -68,6 +83,26 @@ impl Values {
         }
         out
     }
+
+    /// Numbers at the scale of `room`, some of them absent, for a column of [`Kind::decimal`].
+    #[must_use]
+    pub fn decimals(room: Digits, values: impl Iterator<Item = Option<Decimal>>, rows: usize) -> Values {
+        let mut out = Values { levels: Vec::with_capacity(rows), ..Values::default() };
+        match room.fit() {
+            true => out.present.reserve(rows),
+            false => out.wide.reserve(rows),
+        }
+        for value in values {
+            out.levels.push(i16::from(value.is_some()));
+            let Some(number) = value else { continue };
+            match room.fit() {
+                true if number.scale == room.scale => out.present.push(number.mantissa),
+                true => out.present.push(number.units(room.scale) as i64),
+                false => out.wide.push(number.units(room.scale)),
+            }
+        }
+        out
+    }
 }
 
 /// Fewer rows than this are packed and not compressed: the tables of a compressor for each column are larger than they are.
@@ -76,7 +111,7 @@ const FEW: usize = 1024;
 /// Writes a Parquet file of such columns, a row group at a time.
 pub struct TableWriter<W: Write + Send> {
     file: SerializedFileWriter<W>,
-    kinds: Vec<Kind>,
+    kinds: Vec<(Kind, bool)>,
 }
 
 fn schema(columns: &[Column]) -> Result<TypePtr> {
@@ -85,7 +120,8 @@ fn schema(columns: &[Column]) -> Result<TypePtr> {
             Kind::Instant => (Physical::INT64, Some(LogicalType::timestamp(true, parquet::basic::TimeUnit::MICROS))),
             Kind::Date => (Physical::INT32, Some(LogicalType::Date)),
             Kind::Decimal(scale) => (Physical::INT64, Some(LogicalType::decimal(i32::from(*scale), 18))),
-            Kind::Whole => (Physical::INT64, None),
+            Kind::WideDecimal(scale) => (Physical::FIXED_LEN_BYTE_ARRAY, Some(LogicalType::decimal(i32::from(*scale), 38))),
+            Kind::Whole | Kind::Code => (Physical::INT64, None),
             Kind::Word(_) => (Physical::BYTE_ARRAY, Some(LogicalType::String)),
         };
         let mut builder = Type::primitive_type_builder(c.name, physical).with_logical_type(logical).with_repetition(if c.optional {
@@ -93,8 +129,10 @@ fn schema(columns: &[Column]) -> Result<TypePtr> {
         } else {
             Repetition::REQUIRED
         });
-        if let Kind::Decimal(scale) = c.kind {
-            builder = builder.with_precision(18).with_scale(i32::from(scale));
+        match c.kind {
+            Kind::Decimal(scale) => builder = builder.with_precision(18).with_scale(i32::from(scale)),
+            Kind::WideDecimal(scale) => builder = builder.with_length(16).with_precision(38).with_scale(i32::from(scale)),
+            _ => {}
         }
         Ok(Arc::new(builder.build()?))
     };
@@ -104,9 +142,15 @@ fn schema(columns: &[Column]) -> Result<TypePtr> {
 
 fn properties(columns: &[Column], rows: usize) -> Result<WriterPropertiesPtr> {
     let mut builder = WriterProperties::builder();
-    for column in columns.iter().filter(|c| matches!(c.kind, Kind::Word(_))) {
+    for column in columns {
         let path = ColumnPath::from(column.name);
-        builder = builder.set_column_dictionary_enabled(path.clone(), true).set_column_encoding(path, Encoding::PLAIN);
+        match column.kind {
+            Kind::Word(_) | Kind::Code => {
+                builder = builder.set_column_dictionary_enabled(path.clone(), true).set_column_encoding(path, Encoding::PLAIN);
+            }
+            Kind::WideDecimal(_) => builder = builder.set_column_encoding(path, Encoding::PLAIN),
+            _ => {}
+        }
     }
     Ok(Arc::new(
         builder
@@ -128,7 +172,7 @@ impl<W: Write + Send> TableWriter<W> {
     /// When the sink refuses.
     pub fn new(sink: W, columns: &[Column], rows: usize) -> Result<Self> {
         let file = SerializedFileWriter::new(sink, schema(columns)?, properties(columns, rows)?)?;
-        Ok(TableWriter { file, kinds: columns.iter().map(|c| c.kind.clone()).collect() })
+        Ok(TableWriter { file, kinds: columns.iter().map(|c| (c.kind.clone(), c.optional)).collect() })
     }
 
     /// Writes one row group, with the values of each column in order.
@@ -137,9 +181,10 @@ impl<W: Write + Send> TableWriter<W> {
     /// When the sink refuses, or the columns are not those of the file.
     pub fn rows(&mut self, columns: &[Values]) -> Result<()> {
         let mut group = self.file.next_row_group()?;
-        for (values, kind) in columns.iter().zip(&self.kinds) {
+        for (values, (kind, optional)) in columns.iter().zip(&self.kinds) {
             let Some(mut column) = group.next_column()? else { break };
-            let levels = (!values.levels.is_empty()).then_some(&values.levels[..]);
+            // A required column takes no levels.
+            let levels = (*optional && !values.levels.is_empty()).then_some(&values.levels[..]);
             match (kind, column.untyped()) {
                 (Kind::Date, _) => {
                     let days: Vec<i32> = values.present.iter().map(|&d| d as i32).collect();
@@ -148,6 +193,11 @@ impl<W: Write + Send> TableWriter<W> {
                 (Kind::Word(words), ColumnWriter::ByteArrayColumnWriter(writer)) => {
                     let word = |n: &i64| words.get(*n as usize).map_or(ByteArray::new(), |w| ByteArray::from(w.as_str()));
                     writer.write_batch(&values.present.iter().map(word).collect::<Vec<_>>(), levels, None)?;
+                }
+                (_, ColumnWriter::FixedLenByteArrayColumnWriter(writer)) => {
+                    let wide: Vec<FixedLenByteArray> =
+                        values.wide.iter().map(|n| ByteArray::from(n.to_be_bytes().to_vec()).into()).collect();
+                    writer.write_batch(&wide, levels, None)?;
                 }
                 (_, ColumnWriter::Int64ColumnWriter(writer)) => {
                     writer.write_batch(&values.present, levels, None)?;

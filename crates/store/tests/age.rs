@@ -3,9 +3,9 @@
 
 mod common;
 
-use common::{NOW, WHOLE, key, opened};
-use mizuno_core::{Bar, Bars, Interval, Price, Slot, Timestamp, Volume};
-use mizuno_store::{Store, StoreError, answers::Understood};
+use common::{NOW, WHOLE, cents, key, ones, open, opened, try_open};
+use mizuno_core::{Bar, Bars, Interval, Slot, Timestamp};
+use mizuno_store::{StoreError, answers::Understood};
 use sqlx::{ConnectOptions, Connection, Executor, migrate::Migrator, sqlite::SqliteConnectOptions};
 use std::path::Path;
 use tempfile::TempDir;
@@ -13,9 +13,8 @@ use tempfile::TempDir;
 const MINUTE: i64 = 60_000_000;
 
 fn bars(slots: std::ops::Range<i64>, price: i64) -> Bars {
-    let [open, high, low, close] = [price, price + 1, price - 1, price].map(Price);
-    let bar = |n: i64| Bar { slot: Slot(n * MINUTE), open, high, low, close, volume: Some(Volume(price)) };
-    Bars { price_scale: 2, volume_scale: 0, rows: slots.map(bar).collect() }
+    let prices = [price, price + 1, price - 1, price].map(cents);
+    slots.map(|n| Bar::new(Slot(n * MINUTE), prices, Some(ones(price)))).collect()
 }
 
 /// A database as the version with so many migrations left it: one instrument that was renamed, a run, a fetch whose answer
@@ -47,7 +46,8 @@ async fn of_version(dir: &Path, migrations: usize) {
         .execute(&mut old)
         .await
         .unwrap();
-    sqlx::query("INSERT INTO tail VALUES (3, ?, ?, 11, 0, 2, 0, 410, 420, 405, 415, 77)")
+    let numbers = if migrations < 4 { "2, 0, 410, 420, 405, 415, 77" } else { "'4.10 4.20 4.05 4.15 77'" };
+    sqlx::query(sqlx::AssertSqlSafe(format!("INSERT INTO tail VALUES (3, ?, ?, 11, 0, {numbers})")))
         .bind(slot)
         .bind(NOW.0)
         .execute(&mut old)
@@ -58,6 +58,9 @@ async fn of_version(dir: &Path, migrations: usize) {
         .execute(&mut old)
         .await
         .unwrap();
+    if migrations >= 4 {
+        sqlx::query("UPDATE newest_commit SET stamp = ?").bind(NOW.0).execute(&mut old).await.unwrap();
+    }
     old.close().await.unwrap();
 }
 
@@ -68,20 +71,19 @@ async fn a_database_of_any_earlier_version_is_opened_with_nothing_lost() {
     for migrations in 1..=all {
         let dir = TempDir::new().unwrap();
         of_version(dir.path(), migrations).await;
-        let store = Store::open(dir.path()).await.unwrap();
-        assert_eq!(store.last_recorded(), NOW, "the clock goes on from what was recorded");
+        let store = open(dir.path()).await;
+        assert_eq!(store.newest(), NOW, "the clock goes on from what was recorded");
         let series = store.series().await.unwrap().remove(0);
-        assert_eq!((series.id, series.key.clone(), series.revision), (3, key("KBF", Interval::MINUTE), 4));
+        assert_eq!((series.id, series.key.clone(), series.revision), (3, key("KBF", Interval::MINUTE), if migrations < 4 { 0 } else { 4 }));
         let slot = NOW.0 / MINUTE;
         let held = store.bars(&series, Slot(i64::MIN)..Slot(i64::MAX), Timestamp::MAX).await.unwrap();
-        let [open, high, low, close] = [410, 420, 405, 415].map(Price);
-        assert_eq!(held.rows, [Bar { slot: Slot(slot * MINUTE), open, high, low, close, volume: Some(Volume(77)) }]);
+        assert_eq!(held.rows, [Bar::new(Slot(slot * MINUTE), [410, 420, 405, 415].map(cents), Some(ones(77)))]);
+        assert_eq!(held.rows[0].open().to_string(), "4.10", "with the digits it was printed with");
         let waiting = store.to_replay().await.unwrap();
         assert_eq!(waiting.len(), 1, "the answer that was kept can still be understood");
         let pages = store.answered_pages(&waiting[0]).await.unwrap();
         assert_eq!((pages.len(), pages[0].body.as_deref()), (1, Some(&b"time,open\n"[..])));
-        let learned =
-            store.keep_bars(11, 3, Interval::MINUTE, Understood { bars: bars(slot..slot + 300, 430), ..Understood::default() }, NOW);
+        let learned = store.keep_bars(11, 3, Interval::MINUTE, Understood { bars: bars(slot..slot + 300, 430), ..Understood::default() });
         let learned = learned.await.unwrap();
         assert_eq!((learned.new, learned.restated), (299, 1), "and its bars be stored beside the others");
         let excuses = store.excuses().await.unwrap();
@@ -91,7 +93,7 @@ async fn a_database_of_any_earlier_version_is_opened_with_nothing_lost() {
         assert_eq!(store.instruments().await.unwrap()[0].former[0].symbol, "KBX");
         store.close().await;
         drop(store);
-        Store::open(dir.path()).await.unwrap().close().await;
+        open(dir.path()).await.close().await;
     }
 }
 
@@ -101,7 +103,7 @@ async fn a_file_that_is_no_database_is_refused_and_left_as_it_is() {
     let path = dir.path().join("mizuno.db");
     std::fs::write(&path, b"prices, but not in a form we know".repeat(200)).unwrap();
     let before = std::fs::read(&path).unwrap();
-    let refused = Store::open(dir.path()).await.err().unwrap();
+    let refused = try_open(dir.path()).await.err().unwrap();
     assert!(!matches!(refused, StoreError::DiskFull), "{refused}");
     assert!(refused.to_string().contains("not a database"), "{refused}");
     assert_eq!(std::fs::read(&path).unwrap(), before);
@@ -115,19 +117,19 @@ async fn readers_see_each_answer_whole_or_not_at_all() {
     let slots = 29_040_000..29_040_600;
     let store_all = |price: i64| {
         let understood = Understood { bars: bars(slots.clone(), price), ..Understood::default() };
-        store.keep_bars(price, series.id, Interval::MINUTE, understood, NOW)
+        store.keep_bars(price, series.id, Interval::MINUTE, understood)
     };
     store_all(100).await.unwrap();
     let readers: Vec<_> = (0..3)
         .map(|_| {
             let (store, series) = (store.clone(), series.clone());
             tokio::spawn(async move {
-                let (mut seen, mut last) = (0, 100);
-                while last < 140 {
+                let (mut seen, mut last) = (0, cents(100));
+                while last < cents(140) {
                     let read = store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap();
-                    let price = read.rows[0].close.0;
+                    let price = read.rows[0].close();
                     assert_eq!(read.rows.len(), 600);
-                    assert!(read.rows.iter().all(|b| b.close.0 == price), "one answer, not two");
+                    assert!(read.rows.iter().all(|b| b.close() == price), "one answer, not two");
                     assert!(price >= last, "nobody goes back in time");
                     seen += usize::from(price != last);
                     last = price;

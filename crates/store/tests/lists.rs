@@ -1,8 +1,9 @@
 //! Lists row by row, pages of answers, calls by the day.
 
+mod common;
+
 use mizuno_core::{Slot, Timestamp};
 use mizuno_store::{
-    Store,
     answers::{Answer, AnsweredPage, Failure},
     lists::{ListChanges, NewListFetch},
     runs::Reason,
@@ -16,6 +17,7 @@ fn collection(at: i64, rows: Result<&[(&str, &str)], &str>) -> NewListFetch {
         source: "packhorse".into(),
         list: "contracts".into(),
         asked_at: NOW.plus(at * 1_000_000),
+        rolling: false,
         request: "GET http://127.0.0.1/contracts".into(),
         body: Some(b"{}".to_vec()),
         rows: rows
@@ -28,34 +30,66 @@ fn collection(at: i64, rows: Result<&[(&str, &str)], &str>) -> NewListFetch {
 #[tokio::test]
 async fn rows_come_change_and_go_and_a_failure_takes_nothing_away() {
     let dir = TempDir::new().unwrap();
-    let store = Store::open(dir.path()).await.unwrap();
-    let changes = |new, changed, gone| ListChanges { new, changed, gone };
+    let store = common::open(dir.path()).await;
+    let changes = |new, changed, gone| ListChanges { new, changed, gone, ..ListChanges::default() };
     let keep = async |c: NewListFetch| store.keep_list(c).await.unwrap().1;
     assert_eq!(keep(collection(0, Ok(&[("A", "{\"n\":1}"), ("B", "{\"n\":1}")]))).await, changes(2, 0, 0));
     assert_eq!(keep(collection(1, Ok(&[("A", "{\"n\":1}"), ("B", "{\"n\":1}")]))).await, changes(0, 0, 0));
     assert_eq!(keep(collection(2, Err("no answer"))).await, changes(0, 0, 0));
     assert_eq!(store.list_rows(Some("packhorse"), None).await.unwrap().len(), 2, "a list that could not be read is as it was");
     assert_eq!(store.list_fetches().await.unwrap()[0].failure.as_ref().unwrap().message, "no answer");
-    assert_eq!(keep(collection(3, Ok(&[("B", "{\"n\":2}"), ("C", "{\"n\":1}"), ("C", "{\"n\":9}")]))).await, changes(1, 1, 1));
+    assert_eq!(
+        keep(collection(3, Ok(&[("B", "{\"n\":2}"), ("C", "{\"n\":1}"), ("C", "{\"n\":9}")]))).await,
+        ListChanges { repeated: 1, ..changes(1, 1, 1) }
+    );
 
     let now: Vec<_> = store.list_rows(None, Some("contracts")).await.unwrap().into_iter().map(|r| (r.key, r.body)).collect();
     assert_eq!(now, [("B".to_owned(), "{\"n\":2}".to_owned()), ("C".to_owned(), "{\"n\":9}".to_owned())]);
-    let since = store.list_changes(NOW.plus(2_500_000)).await.unwrap();
+    let since = store.list_changes(store.newest().plus(-1)).await.unwrap();
     let told: Vec<_> = since.iter().map(|r| (r.key.as_str(), r.until.is_some())).collect();
     assert_eq!(told, [("A", true), ("B", true), ("B", false), ("C", false)]);
     assert!(store.list_rows(Some("almanack"), None).await.unwrap().is_empty());
 }
 
 #[tokio::test]
+async fn a_list_that_is_suddenly_short_waits_for_a_person_and_a_rolling_one_ends_nothing() {
+    let dir = TempDir::new().unwrap();
+    let store = common::open(dir.path()).await;
+    let row = |n: usize| (format!("S{n}"), format!("{{\"n\":{n}}}"));
+    let of = |range: std::ops::Range<usize>, rolling: bool| NewListFetch {
+        rows: Ok(range.map(row).collect()),
+        rolling,
+        ..collection(0, Ok(&[]))
+    };
+    let keep = async |c: NewListFetch| store.keep_list(c).await.unwrap().1;
+    let count = async || store.list_rows(None, None).await.unwrap().len();
+    assert_eq!(keep(of(0..10, false)).await.new, 10);
+    for short in [of(0..4, false), of(0..0, false)] {
+        let held = keep(short).await;
+        assert!(held.held_back && held.gone >= 6, "{held:?}");
+        assert_eq!(count().await, 10, "nothing has ended");
+    }
+    store.decide_list("packhorse".into(), "contracts".into(), false).await.unwrap();
+    assert!(store.decide_list("packhorse".into(), "contracts".into(), true).await.is_err(), "it is decided once");
+    assert_eq!(keep(of(0..10, false)).await, ListChanges::default(), "a whole list is as it was");
+    assert!(keep(of(0..4, false)).await.held_back);
+    let before = store.newest();
+    assert_eq!(store.decide_list("packhorse".into(), "contracts".into(), true).await.unwrap().len(), 4);
+    assert_eq!(count().await, 4, "a person says that it is so");
+    assert_eq!(store.list_rows_as_of("packhorse", "contracts", before).await.unwrap().len(), 10, "from then on");
+    assert_eq!((keep(of(3..6, true)).await, count().await), (ListChanges { new: 2, ..ListChanges::default() }, 6));
+}
+
+#[tokio::test]
 async fn calls_of_a_day_never_go_back() {
     let dir = TempDir::new().unwrap();
-    let store = Store::open(dir.path()).await.unwrap();
+    let store = common::open(dir.path()).await;
     assert_eq!(store.reserved_calls("lodestar", 20_188).await.unwrap(), 0);
     store.reserve_calls("lodestar".into(), 20_188, 10).await.unwrap();
     store.reserve_calls("lodestar".into(), 20_188, 5).await.unwrap();
     store.close().await;
     drop(store);
-    let store = Store::open(dir.path()).await.unwrap();
+    let store = common::open(dir.path()).await;
     assert_eq!(store.reserved_calls("lodestar", 20_188).await.unwrap(), 10, "remembered, and the larger one");
     assert_eq!(store.reserved_calls("lodestar", 20_189).await.unwrap(), 0);
     assert_eq!(store.reserved_calls("harbour", 20_188).await.unwrap(), 0);
@@ -64,7 +98,7 @@ async fn calls_of_a_day_never_go_back() {
 #[tokio::test]
 async fn every_page_of_an_answer_is_kept_in_order_and_once() {
     let dir = TempDir::new().unwrap();
-    let store = Store::open(dir.path()).await.unwrap();
+    let store = common::open(dir.path()).await;
     let instrument = mizuno_core::Instrument {
         symbol: "TRC-USD".into(),
         name: "Tarn crown".into(),
@@ -85,7 +119,7 @@ async fn every_page_of_an_answer_is_kept_in_order_and_once() {
     assert!(store.listed_instruments().await.unwrap().is_empty(), "the configuration has it now");
     let key = "TRC-USD/1d/mid/packhorse".parse().unwrap();
     let series = store.ensure_series(vec![key]).await.unwrap().remove(0);
-    let run = store.begin_run("mid".into(), Reason::Request, "{}".into(), NOW).await.unwrap();
+    let run = store.begin_run("mid".into(), Reason::Request, "{}".into()).await.unwrap();
     let page = |part: &str, body: &[u8]| AnsweredPage {
         part: Some(part.into()),
         request: format!("GET http://127.0.0.1/{part}"),

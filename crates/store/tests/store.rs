@@ -2,8 +2,8 @@
 
 mod common;
 
-use common::{NOW, WHOLE, instrument, key, opened};
-use mizuno_core::{Bar, Bars, Instrument, Interval, Price, Slot, Spans, Timestamp, Volume, bar::Learned};
+use common::{NOW, WHOLE, cents, instrument, key, ones, open, opened, try_open};
+use mizuno_core::{Bar, Bars, Instrument, Interval, Slot, Spans, Timestamp, versions::Learned};
 use mizuno_store::{
     Store, StoreError,
     answers::{Answer, AnsweredPage, Failure, Understood},
@@ -18,15 +18,11 @@ use std::collections::BTreeMap;
 
 /// Minute bars with the given slots (in minutes after the hour) and prices.
 fn minutes(rows: impl IntoIterator<Item = (i64, i64)>) -> Bars {
-    let bar = |(minute, p): (i64, i64)| Bar {
-        slot: Slot(NOW.0 - NOW.0 % 3_600_000_000 + minute * 60_000_000),
-        open: Price(p),
-        high: Price(p + 1),
-        low: Price(p - 1),
-        close: Price(p),
-        volume: (p % 7 != 0).then_some(Volume(p)),
+    let bar = |(minute, p): (i64, i64)| {
+        let slot = Slot(NOW.0 - NOW.0 % 3_600_000_000 + minute * 60_000_000);
+        Bar::new(slot, [p, p + 1, p - 1, p].map(cents), (p % 7 != 0).then_some(ones(p)))
     };
-    Bars { price_scale: 2, volume_scale: 0, rows: rows.into_iter().map(bar).collect() }
+    rows.into_iter().map(bar).collect()
 }
 
 fn answer(run: i64, series: i64, body: &[u8]) -> Answer {
@@ -49,7 +45,7 @@ fn answer(run: i64, series: i64, body: &[u8]) -> Answer {
 
 async fn learn(store: &Store, series: &SeriesRow, fetch: i64, bars: Bars) -> Learned {
     let understood = Understood { rows: bars.rows.len() as u64, bars, ..Understood::default() };
-    store.keep_bars(fetch, series.id, series.key.interval, understood, NOW).await.unwrap()
+    store.keep_bars(fetch, series.id, series.key.interval, understood).await.unwrap()
 }
 
 #[tokio::test]
@@ -62,14 +58,14 @@ async fn few_bars_and_many_bars_read_as_one_series() {
     let mut both = old;
     both.rows.extend(new.rows);
     assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap(), both);
-    let held = store.held(std::slice::from_ref(&series)).await.unwrap().remove(&series.id).unwrap();
+    let held = store.held(std::slice::from_ref(&series), Timestamp::MAX).await.unwrap().remove(&series.id).unwrap();
     assert_eq!(Interval::MINUTE.count(&held), 3_010);
     assert_eq!(held.len(), 1, "one unbroken stretch");
     let part = both.rows[10].slot..both.rows[20].slot;
     assert_eq!(store.bars(&series, part, Timestamp::MAX).await.unwrap().rows, both.rows[10..20]);
     store.seal_all().await.unwrap();
     assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap(), both, "sealing moves, and changes nothing");
-    assert_eq!(store.held(std::slice::from_ref(&series)).await.unwrap().remove(&series.id).unwrap(), held);
+    assert_eq!(store.held(std::slice::from_ref(&series), Timestamp::MAX).await.unwrap().remove(&series.id).unwrap(), held);
 }
 
 #[tokio::test]
@@ -107,13 +103,13 @@ async fn an_answer_is_kept_in_two_steps_and_can_be_replayed_between_them() {
     assert_eq!(digest, mizuno_store::payloads::digest(b"the bytes\r\nas they came"));
     assert_eq!(store.payload(&digest).await.unwrap(), b"the bytes\r\nas they came");
 
-    let suspect = Suspect { slot: None, page: 0, line: 7, flaw: "unreadable".into(), text: "x,y".into() };
-    let understood = Understood { rows: 3, bars: minutes([(1, 10), (2, 20)]), suspects: vec![suspect.clone()], unfinished: 1 };
-    store.keep_bars(fetch, series.id, Interval::MINUTE, understood.clone(), NOW).await.unwrap();
+    let suspect = Suspect::one(None, 0, 7, "unreadable", "x,y".into());
+    let understood = Understood { rows: 3, bars: minutes([(1, 10), (2, 20)]), suspects: vec![suspect.clone()], unfinished: 1, outside: 0 };
+    store.keep_bars(fetch, series.id, Interval::MINUTE, understood.clone()).await.unwrap();
     assert!(store.to_replay().await.unwrap().is_empty());
     let row = store.fetch(fetch).await.unwrap();
     assert_eq!((row.state.as_str(), row.rows, row.learned.new, row.refused, row.unfinished), ("stored", 3, 2, 1, 1));
-    store.keep_bars(fetch, series.id, Interval::MINUTE, understood, NOW).await.unwrap();
+    store.keep_bars(fetch, series.id, Interval::MINUTE, understood).await.unwrap();
     let quarantine = store.quarantine(Some(series.id), 10).await.unwrap();
     assert_eq!(quarantine.len(), 1, "the same row again is the same row");
     assert_eq!(quarantine[0].suspect, suspect);
@@ -126,9 +122,9 @@ async fn an_answer_and_what_it_says_are_kept_at_once() {
     let first = whole.pages[0].clone();
     whole.pages.push(AnsweredPage { part: Some("bid".into()), request: "GET http://127.0.0.1/bars/KBF?page=2".into(), ..first });
     whole.pages.push(AnsweredPage { body: None, status: Some(204), ..whole.pages[1].clone() });
-    let suspect = Suspect { slot: None, page: 1, line: 7, flaw: "unreadable".into(), text: "x,y".into() };
-    let understood = Understood { rows: 3, bars: minutes([(1, 10), (2, 20)]), suspects: vec![suspect.clone()], unfinished: 1 };
-    let row = store.keep(whole.clone(), Interval::MINUTE, understood.clone(), NOW).await.unwrap();
+    let suspect = Suspect::one(None, 1, 7, "unreadable", "x,y".into());
+    let understood = Understood { rows: 3, bars: minutes([(1, 10), (2, 20)]), suspects: vec![suspect.clone()], unfinished: 1, outside: 0 };
+    let row = store.keep(whole.clone(), Interval::MINUTE, understood.clone()).await.unwrap();
     assert_eq!((row.state.as_str(), row.rows, row.learned.new, row.refused, row.unfinished), ("stored", 3, 2, 1, 1));
     assert_eq!(row.payload_size, 16, "of both bodies");
     assert_eq!(store.fetch(row.id).await.unwrap(), row);
@@ -139,8 +135,8 @@ async fn an_answer_and_what_it_says_are_kept_at_once() {
 
     store.close().await;
     drop(store);
-    let store = Store::open(dir.path()).await.unwrap();
-    let again = store.keep(whole, Interval::MINUTE, understood, NOW).await.unwrap();
+    let store = open(dir.path()).await;
+    let again = store.keep(whole, Interval::MINUTE, understood).await.unwrap();
     assert_eq!((again.id, again.learned.new, again.learned.same), (row.id + 1, 0, 2), "numbers go on after a restart");
 }
 
@@ -158,11 +154,11 @@ async fn where_a_block_is_damaged_answers_are_kept_and_other_series_go_on() {
     sqlx::query("UPDATE block SET body = x'00ff'").execute(&mut database).await.unwrap();
     database.close().await.unwrap();
 
-    let store = Store::open(dir.path()).await.unwrap();
+    let store = open(dir.path()).await;
     let understood = Understood { rows: 300, bars, ..Understood::default() };
-    let at_once = store.keep(answer(run, series.id, b"at once"), Interval::MINUTE, understood.clone(), NOW).await.unwrap();
+    let at_once = store.keep(answer(run, series.id, b"at once"), Interval::MINUTE, understood.clone()).await.unwrap();
     let row = store.keep_answer(answer(run, series.id, b"in two steps")).await.unwrap();
-    let in_two = store.keep_understood(row, Interval::MINUTE, understood.clone(), NOW).await.unwrap();
+    let in_two = store.keep_understood(row, Interval::MINUTE, understood.clone()).await.unwrap();
     for (row, body) in [(at_once, &b"at once"[..]), (in_two, b"in two steps")] {
         let failure = row.failure.clone().unwrap();
         assert_eq!((row.state.as_str(), failure.class.as_str()), ("failed", "not-stored"));
@@ -170,7 +166,7 @@ async fn where_a_block_is_damaged_answers_are_kept_and_other_series_go_on() {
         assert_eq!(store.fetch(row.id).await.unwrap(), row);
         assert_eq!(store.payload(&row.payload.unwrap()).await.unwrap(), body);
     }
-    let kept = store.keep(answer(run, other.id, b"another series"), Interval::MINUTE, understood, NOW).await.unwrap();
+    let kept = store.keep(answer(run, other.id, b"another series"), Interval::MINUTE, understood).await.unwrap();
     assert_eq!((kept.state.as_str(), kept.learned.new), ("stored", 300));
     let refused = store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap_err();
     assert!(refused.to_string().contains("block 1 cannot be read"), "{refused}");
@@ -188,7 +184,7 @@ async fn the_same_bytes_are_kept_once_and_failures_are_kept_too() {
     assert!(second.answered_at > first.answered_at, "no two things are recorded at one instant");
     let failed = store.fetches(Filter { state: Some("failed"), ..Filter::default() }, 10).await.unwrap();
     assert_eq!(failed.iter().map(|f| f.id).collect::<Vec<_>>(), [second.id, first.id]);
-    store.end_run(run, State::Incomplete, NOW).await.unwrap();
+    store.end_run(run, State::Incomplete).await.unwrap();
     let run = store.run(run).await.unwrap();
     let figures = store.figures(run.id).await.unwrap();
     assert_eq!((run.state, figures.failed, figures.done, figures.bytes), (State::Incomplete, 2, 0, 12));
@@ -197,32 +193,32 @@ async fn the_same_bytes_are_kept_once_and_failures_are_kept_too() {
 #[tokio::test]
 async fn runs_that_were_cut_short_are_marked_and_returned() {
     let (dir, store, _, run) = opened(Interval::MINUTE).await;
-    let ended = store.begin_run("other".into(), Reason::Schedule, "{}".into(), NOW).await.unwrap();
-    store.end_run(ended, State::Complete, NOW).await.unwrap();
+    let ended = store.begin_run("other".into(), Reason::Schedule, "{}".into()).await.unwrap();
+    store.end_run(ended, State::Complete).await.unwrap();
     store.close().await;
     drop(store);
-    let store = Store::open(dir.path()).await.unwrap();
-    let cut = store.interrupt_runs(NOW).await.unwrap();
+    let store = open(dir.path()).await;
+    let cut = store.interrupt_runs().await.unwrap();
     assert_eq!(cut, [run]);
     assert_eq!(store.run(run).await.unwrap().state, State::Interrupted);
     assert_eq!(store.run(ended).await.unwrap().state, State::Complete);
-    assert!(store.interrupt_runs(NOW).await.unwrap().is_empty());
-    assert!(store.last_recorded() > NOW, "the clock must not run behind what is recorded");
+    assert!(store.interrupt_runs().await.unwrap().is_empty());
+    assert!(store.newest() > NOW, "the clock must not run behind what is recorded");
 }
 
 #[tokio::test]
 async fn excuses_are_given_together_or_not_at_all_and_can_be_taken_back() {
     let (_dir, store, series, _) = opened(Interval::Daily).await;
     let spans = vec![(series.id, Slot(10)..Slot(12), None), (9_999, Slot(1)..Slot(2), None)];
-    assert!(store.excuse(spans, "mere".into(), "x".into(), NOW).await.is_err(), "there is no series 9999");
+    assert!(store.excuse(spans, "mere".into(), "x".into()).await.is_err(), "there is no series 9999");
     assert!(store.excuses().await.unwrap().is_empty());
-    let ids = store.excuse(vec![(series.id, Slot(10)..Slot(12), None)], "mere".into(), "a halt".into(), NOW).await.unwrap();
-    assert_eq!(store.excused().await.unwrap()[&series.id], Spans::from([Slot(10)..Slot(12)]));
-    store.revoke_excuse(ids[0], NOW).await.unwrap();
-    assert!(store.excused().await.unwrap().is_empty());
+    let ids = store.excuse(vec![(series.id, Slot(10)..Slot(12), None)], "mere".into(), "a halt".into()).await.unwrap();
+    assert_eq!(store.excused(Timestamp::MAX).await.unwrap()[&series.id], Spans::from([Slot(10)..Slot(12)]));
+    store.revoke_excuse(ids[0]).await.unwrap();
+    assert!(store.excused(Timestamp::MAX).await.unwrap().is_empty());
     let all = store.excuses().await.unwrap();
-    assert_eq!((all[0].by.as_str(), all[0].revoked_at), ("mere", Some(NOW)), "its row stays");
-    assert!(matches!(store.revoke_excuse(ids[0], NOW).await, Err(StoreError::Unknown { kind: "excuse", .. })));
+    assert_eq!((all[0].by.as_str(), all[0].revoked_at), ("mere", Some(store.newest())), "its row stays");
+    assert!(matches!(store.revoke_excuse(ids[0]).await, Err(StoreError::Unknown { kind: "excuse", .. })));
 }
 
 #[tokio::test]
@@ -271,13 +267,13 @@ async fn instruments_come_back_as_they_were_given_and_are_brought_up_to_date() {
 #[tokio::test]
 async fn a_directory_in_use_is_refused_and_one_that_is_not_can_be_discarded() {
     let (dir, store, _, _) = opened(Interval::Daily).await;
-    assert!(matches!(Store::open(dir.path()).await, Err(StoreError::InUse { .. })));
+    assert!(matches!(try_open(dir.path()).await, Err(StoreError::InUse { .. })));
     assert!(matches!(Store::discard(dir.path()), Err(StoreError::InUse { .. })));
     store.close().await;
-    assert!(matches!(store.begin_run("x".into(), Reason::Request, "{}".into(), NOW).await, Err(StoreError::Closed)));
+    assert!(matches!(store.begin_run("x".into(), Reason::Request, "{}".into()).await, Err(StoreError::Closed)));
     drop(store);
     Store::discard(dir.path()).unwrap();
-    let fresh = Store::open(dir.path()).await.unwrap();
+    let fresh = open(dir.path()).await;
     assert!(fresh.instruments().await.unwrap().is_empty());
 }
 
@@ -294,21 +290,22 @@ proptest! {
             let mut known: BTreeMap<i64, i64> = BTreeMap::new();
             let mut moments = vec![];
             for (i, batch) in batches.iter().enumerate() {
-                let at = NOW.plus(i as i64 * 1_000_000);
                 let bars = minutes(batch.iter().map(|(&m, &p)| (m * 97, p)));
                 let understood = Understood { rows: 1, bars, ..Understood::default() };
-                let learned = store.keep_bars(i as i64, series.id, Interval::MINUTE, understood, at).await.unwrap();
+                let learned = store.keep_bars(i as i64, series.id, Interval::MINUTE, understood).await.unwrap();
                 let new = batch.keys().filter(|m| !known.contains_key(m)).count() as u64;
                 let same = batch.iter().filter(|(m, p)| known.get(m) == Some(p)).count() as u64;
                 assert_eq!(learned, Learned { new, same, restated: batch.len() as u64 - new - same });
                 known.extend(batch);
-                moments.push((at.plus(500_000), known.clone()));
+                moments.push((store.newest(), known.clone()));
             }
             for (at, known) in moments {
                 let expected = minutes(known.iter().map(|(&m, &p)| (m * 97, p)));
                 assert_eq!(store.bars(&series, WHOLE, at).await.unwrap().rows, expected.rows);
+                let held = store.held(std::slice::from_ref(&series), at).await.unwrap().remove(&series.id).unwrap();
+                assert_eq!(Interval::MINUTE.count(&held), known.len() as u64, "and it held these then");
             }
-            let held = store.held(std::slice::from_ref(&series)).await.unwrap().remove(&series.id).unwrap();
+            let held = store.held(std::slice::from_ref(&series), Timestamp::MAX).await.unwrap().remove(&series.id).unwrap();
             assert_eq!(Interval::MINUTE.count(&held), known.len() as u64);
             assert!(store.bars(&series, WHOLE, NOW.plus(-1)).await.unwrap().rows.is_empty(), "nothing was known before");
         });
@@ -327,7 +324,7 @@ async fn many_answers_at_once_are_all_kept_once_each() {
         let understood = Understood { rows: bars.rows.len() as u64, bars, ..Understood::default() };
         let answer = answer(run, series.id, format!("{n} of {}", series.id).as_bytes());
         let store = store.clone();
-        async move { store.keep(answer, Interval::MINUTE, understood, NOW).await.unwrap() }
+        async move { store.keep(answer, Interval::MINUTE, understood).await.unwrap() }
     };
     let jobs = (0..4).flat_map(|n| all.iter().map(move |series| (n, series)));
     let rows = futures_util::future::join_all(jobs.map(keep)).await;
@@ -367,19 +364,19 @@ proptest! {
                 let understood = Understood { rows: length as u64, bars, ..Understood::default() };
                 let answer = answer(run, series.id, format!("{from} {length} {price}").as_bytes());
                 let row = match at_once {
-                    true => store.keep(answer, interval, understood, NOW).await.unwrap(),
+                    true => store.keep(answer, interval, understood).await.unwrap(),
                     false => {
                         let row = store.keep_answer(answer).await.unwrap();
-                        store.keep_understood(row, interval, understood, NOW).await.unwrap()
+                        store.keep_understood(row, interval, understood).await.unwrap()
                     }
                 };
                 prop_assert_eq!((row.learned.new, row.learned.restated), (new, restated));
                 prop_assert_eq!(store.fetch(row.id).await.unwrap(), row);
             }
             let bars = store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap();
-            let prices: Vec<i64> = bars.rows.iter().map(|b| b.close.0).collect();
+            let prices: Vec<i64> = bars.rows.iter().map(|b| b.close().mantissa).collect();
             prop_assert_eq!(prices, model.iter().map(|(slot, price)| 100 + slot + price).collect::<Vec<_>>());
-            let held = &store.held(std::slice::from_ref(&series)).await.unwrap()[&series.id];
+            let held = &store.held(std::slice::from_ref(&series), Timestamp::MAX).await.unwrap()[&series.id];
             prop_assert_eq!(interval.count(held.iter()), model.len() as u64);
             prop_assert!(bars.rows.iter().all(|b| held.contains(&b.slot)));
             Ok(())

@@ -2,7 +2,7 @@
 #![allow(dead_code, reason = "each bench uses a part of it")]
 
 use mizuno_config::Config;
-use mizuno_core::{Bar, Bars, Calendar, Interval, Price, Slot, TradeDate, Volume};
+use mizuno_core::{Bar, Bars, Calendar, Decimal, Interval, Slot, TradeDate};
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use std::{fs, path::Path, time::Duration};
@@ -50,12 +50,12 @@ pub fn year(calendar: &Calendar, seed: u64) -> Bars {
                 price = (price + dice.random_range(-6..=6)).max(100);
                 let (high, low) = (open.max(price) + dice.random_range(0..5), open.min(price) - dice.random_range(0..5));
                 let volume = dice.random_range(1..4_000);
-                let [open, high, low, close] = [open, high, low, price].map(Price);
-                rows.push(Bar { slot: Slot(slot), open, high, low, close, volume: Some(Volume(volume)) });
+                let prices = [open, high, low, price].map(|mantissa| Decimal { mantissa, scale: 2 });
+                rows.push(Bar::new(Slot(slot), prices, Some(Decimal { mantissa: volume, scale: 0 })));
             }
         }
     }
-    Bars { price_scale: 2, volume_scale: 0, rows }
+    Bars { rows }
 }
 
 /// A configuration with one venue, one source that is never asked, and so many instruments; `more` is written besides.

@@ -52,7 +52,7 @@ pub struct Bars {
 }
 
 pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
-    let format = format(&ask, client.json);
+    let format = format(&ask, client.json)?;
     if format == "parquet" && ask.output.is_none() && io::stdout().is_terminal() {
         return Err(Failure::usage("a Parquet file is no sight for a terminal; give -o FILE, or send it down a pipe"));
     }
@@ -68,27 +68,42 @@ pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
         ("zone", &ask.zone),
     ];
     query.extend(options.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?))));
-    if which == "instrument" {
-        query.push(("interval", ask.interval.as_deref().unwrap_or("1d")));
+    match (which, ask.interval.as_deref()) {
+        (_, Some(interval)) => query.push(("interval", interval)),
+        ("instrument", None) => query.push(("interval", "1d")),
+        _ => {}
     }
     let response = client.send::<()>(Method::GET, "/bars", &query, None).await?;
     let header = |name| response.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("?").to_owned();
     let notice = format!("{}: {}", header("Mizuno-Series"), header("Mizuno-Completeness"));
     match &ask.output {
-        None => copy(response, io::stdout().lock()).await.map(|_| ())?,
+        None => tokio::select! {
+            copied = copy(response, io::stdout().lock()) => copied.map(|_| ())?,
+            _ = tokio::signal::ctrl_c() => return Ok(Code::Interrupted),
+        },
         Some(path) => {
             let bytes = to_file(response, path).await?;
-            eprintln!("wrote {} ({})", path.display(), crate::show::bytes(bytes));
+            note!("wrote {} ({})", path.display(), crate::show::bytes(bytes));
         }
     }
-    eprintln!("{notice}");
+    note!("{notice}");
     Ok(Code::Fine)
 }
 
-fn format(ask: &Bars, json: bool) -> String {
-    let by_name = ask.output.as_ref().and_then(|p| p.extension()).and_then(|e| e.to_str());
-    let by_name = by_name.filter(|e| ["csv", "ndjson", "json", "parquet"].contains(e));
-    ask.format.clone().unwrap_or_else(|| by_name.unwrap_or(if json { "json" } else { "csv" }).to_owned())
+const FORMATS: [&str; 4] = ["csv", "ndjson", "json", "parquet"];
+
+/// The format asked for, or the one that the file's ending names.
+fn format(ask: &Bars, json: bool) -> Result<String, Failure> {
+    let ending = ask.output.as_ref().and_then(|p| p.extension()).map(|e| e.to_string_lossy().into_owned());
+    match (&ask.format, ending) {
+        (Some(format), _) => Ok(format.clone()),
+        (None, Some(ending)) if FORMATS.contains(&ending.as_str()) => Ok(ending),
+        (None, Some(ending)) => Err(Failure::usage(format!(
+            "-o: no format is called by the ending .{ending}; there is {}. Say which with --format to write it under this name",
+            FORMATS.join(", ")
+        ))),
+        (None, None) => Ok(if json { "json" } else { "csv" }.to_owned()),
+    }
 }
 
 /// Writes beside the file and moves it there when whole, so that a half file never carries its name.

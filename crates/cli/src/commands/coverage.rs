@@ -37,14 +37,25 @@ pub async fn coverage(client: &Client, ask: Coverage) -> Result<Code, Failure> {
         return Ok(Code::Fine);
     }
     let (Some(first), Some(last)) = (table.columns.first(), table.columns.last()) else {
-        eprintln!("no series of {} bars is kept", ask.interval);
+        note!("no series of {} bars is kept", ask.interval);
         return Ok(Code::Fine);
     };
+    // As many columns as there is room for, the newest.
+    let names = table.rows.iter().map(|r| r.series.len()).max().unwrap_or(0).max("series".len());
+    let room = show::width().map_or(usize::MAX, |width| width.saturating_sub(names + 24).max(23));
+    let skip = table.columns.len().saturating_sub(room);
+    let first = table.columns.get(skip).unwrap_or(first);
     let rows = table.rows.iter().map(|row| {
         let sum = total(row);
-        vec![row.series.clone(), show::percent(&sum), show::count(sum.missing), marks(row)]
+        vec![row.series.clone(), show::percent(&sum), show::count(sum.missing), marks(row).chars().skip(skip).collect()]
     });
-    show::table(&["series", "complete", "missing", &format!("{first} to {last}, a {} each", table.by)], &[1, 2], rows.collect());
+    show::table(
+        &show::Columns { headers: &["series", "complete", "missing", &format!("{first} to {last}")], numbers: &[1, 2], least: &[] },
+        rows.collect(),
+    );
+    if skip > 0 {
+        note!("{skip} older {}s are not shown for want of room; a wider terminal, --from or --json has them", table.by);
+    }
     out!("\n█ complete   ▓ over half   ░ some   · none   e excused   blank: nothing expected");
     Ok(Code::Fine)
 }

@@ -46,7 +46,7 @@ pub async fn excuse(client: &Client, ask: Excuse) -> Result<Code, Failure> {
         _ => NewExcuse { gaps: filter.find(client).await?.into_iter().map(|g| g.id).collect(), by, note, ..NewExcuse::default() },
     };
     if all && body.gaps.is_empty() {
-        eprintln!("no gaps to excuse");
+        note!("no gaps to excuse");
         return Ok(Code::Fine);
     }
     let given: Vec<mizuno_api::Excuse> = client.post("/excuses", &body).await?;
@@ -60,14 +60,14 @@ pub async fn excuse(client: &Client, ask: Excuse) -> Result<Code, Failure> {
             Some(check) => out!("excuse {}: {} of {} from {} to {} is accepted", excuse.id, check, excuse.series, excuse.from, excuse.to),
         }
     }
-    eprintln!("take one back with: mizuno excuses --revoke ID");
+    note!("take one back with: mizuno excuses --revoke ID");
     Ok(Code::Fine)
 }
 
 pub async fn excuses(client: &Client, revoke: Option<i64>) -> Result<Code, Failure> {
     if let Some(id) = revoke {
         client.send::<()>(Method::DELETE, &format!("/excuses/{id}"), &[], None).await?;
-        eprintln!("excuse {id} is taken back");
+        note!("excuse {id} is taken back");
         return Ok(Code::Fine);
     }
     let all: Vec<mizuno_api::Excuse> = client.get("/excuses", &[]).await?;
@@ -91,6 +91,9 @@ pub async fn excuses(client: &Client, revoke: Option<i64>) -> Result<Code, Failu
         ]
     };
     let given = format!("given ({})", zone.name());
-    show::table(&["id", "series", "from", "to", "of", "state", "by", &given, "note"], &[0], all.iter().map(row).collect());
+    show::table(
+        &show::Columns { headers: &["id", "series", "from", "to", "of", "state", "by", &given, "note"], numbers: &[0], least: &[7, 4, 5] },
+        all.iter().map(row).collect(),
+    );
     Ok(Code::Fine)
 }

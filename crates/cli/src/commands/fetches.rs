@@ -24,6 +24,9 @@ pub struct Fetches {
     /// Only those of this run.
     #[arg(long)]
     run: Option<i64>,
+    /// Only those of this source.
+    #[arg(long)]
+    source: Option<String>,
     /// Only those of this series.
     #[arg(long)]
     series: Option<String>,
@@ -40,6 +43,7 @@ pub async fn fetches(client: &Client, ask: Fetches) -> Result<Code, Failure> {
     let mut query = vec![("most", most.as_str())];
     query.extend(run.as_deref().map(|r| ("run", r)));
     query.extend(ask.series.as_deref().map(|s| ("series", s)));
+    query.extend(ask.source.as_deref().map(|s| ("source", s)));
     query.extend(ask.failed.then_some(("state", "failed")));
     let found: Vec<Fetch> = client.get("/fetches", &query).await?;
     if client.json {
@@ -64,8 +68,11 @@ pub async fn fetches(client: &Client, ask: Fetches) -> Result<Code, Failure> {
         ]
     };
     show::table(
-        &["fetch", "run", "series", "from", "to", "state", "tries", "rows", "result"],
-        &[0, 1, 6, 7],
+        &show::Columns {
+            headers: &["fetch", "run", "series", "from", "to", "state", "tries", "rows", "result"],
+            numbers: &[0, 1, 6, 7],
+            least: &[6, 1, 7, 5, 4],
+        },
         found.iter().map(row).collect(),
     );
     Ok(Code::Fine)
@@ -93,12 +100,13 @@ async fn one(client: &Client, id: i64) -> Result<Code, Failure> {
     match (&f.failure, &f.message) {
         (Some(class), message) => out!("failed     {class}: {}", message.as_deref().unwrap_or_default()),
         _ => out!(
-            "bars       {} new, {} same, {} restated, {} in quarantine, {} unfinished",
+            "bars       {} new, {} same, {} restated, {} in quarantine, {} unfinished, {} not asked for",
             f.bars_new,
             f.bars_same,
             f.restated,
             f.refused,
-            f.unfinished
+            f.unfinished,
+            f.outside
         ),
     }
     for (at, page) in f.pages.iter().enumerate().skip(1) {
@@ -115,7 +123,7 @@ async fn one(client: &Client, id: i64) -> Result<Code, Failure> {
         for line in lines {
             out!("    {line}");
         }
-        eprintln!("the whole answer: mizuno fetches {id} --payload");
+        note!("the whole answer: mizuno fetches {id} --payload");
     }
     Ok(Code::Fine)
 }
@@ -134,10 +142,17 @@ pub async fn quarantine(client: &Client) -> Result<Code, Failure> {
         return Ok(Code::Fine);
     }
     if found.is_empty() {
-        eprintln!("nothing is in quarantine");
+        note!("nothing is in quarantine");
     }
     for q in &found {
-        out!("{}  {} {}, line {} of fetch {}", q.id, q.series, q.at.as_deref().unwrap_or("at no readable time"), q.line, q.fetch);
+        show::heading(&format!(
+            "{}  {} {}, {} of fetch {}",
+            q.id,
+            q.series,
+            q.at.as_deref().unwrap_or("at no readable time"),
+            if q.rows > 1 { format!("{} rows from line {} on", show::count(q.rows), q.line) } else { format!("line {}", q.line) },
+            q.fetch
+        ));
         out!("    {}: {}", q.flaw, q.because);
         out!("    {}", q.text);
         if let Some(decision) = &q.decision {
@@ -145,7 +160,7 @@ pub async fn quarantine(client: &Client) -> Result<Code, Failure> {
         }
     }
     if found.iter().any(|q| q.flaw == "held-back" && q.decision.is_none()) {
-        eprintln!("decide on a bar that is held back with: mizuno decide NUMBER --take|--refuse --by NAME");
+        note!("decide on a bar that is held back with: mizuno decide NUMBER --take|--refuse --by NAME");
     }
     Ok(Code::Fine)
 }

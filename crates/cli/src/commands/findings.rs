@@ -6,7 +6,7 @@ use crate::{
     show,
 };
 use clap::Args;
-use mizuno_api::{CheckInfo, Decide, Finding, Lineup};
+use mizuno_api::{CheckInfo, Decide, Finding, Lineup, Settle};
 use mizuno_core::finding::Rules;
 use mizuno_sim::specimen;
 use reqwest::Method;
@@ -39,18 +39,20 @@ pub async fn findings(client: &Client, ask: Findings) -> Result<Code, Failure> {
         return Ok(code);
     }
     if found.is_empty() {
-        eprintln!("the checks find nothing");
+        note!("the checks find nothing");
         return Ok(Code::Fine);
     }
+    show::heading(&show::counted(found.len() as u64, "finding"));
     for f in &found {
-        out!("{}", f.id);
+        out!("");
+        show::heading(&f.id);
         let accepted = if f.accepted { ", accepted" } else { "" };
         out!("    {}{accepted}: {}, {}", f.severity, show::counted(f.bars, "bar"), f.when);
         out!("    {}", f.detail);
         out!("    {}", f.evidence);
         out!("    {}", f.explanation);
     }
-    eprintln!("{}; accept one with: mizuno excuse 'ID' --by NAME --note WHY", show::counted(found.len() as u64, "finding"));
+    note!("accept one with: mizuno excuse 'ID' --by NAME --note WHY");
     Ok(code)
 }
 
@@ -82,7 +84,7 @@ pub async fn checks(client: &Client, ask: Checks) -> Result<Code, Failure> {
         out!("{:<22} {}, limit {} {unit}", c.name, c.severity, c.limit);
         out!("{:<22} {}", "", c.explanation);
     }
-    eprintln!("checks.toml in the configuration sets other limits and switches checks off");
+    note!("checks.toml in the configuration sets other limits and switches checks off");
     Ok(Code::Fine)
 }
 
@@ -107,8 +109,11 @@ fn measure(json: bool, ask: &Checks) -> Result<Code, Failure> {
         vec![check.to_string(), s.planted.to_string(), s.found.to_string(), s.wrong.to_string(), share(s.precision()), share(s.recall())]
     };
     show::table(
-        &["check", "planted", "found", "invented", "precision", "recall"],
-        &[1, 2, 3, 4, 5],
+        &show::Columns {
+            headers: &["check", "planted", "found", "invented", "precision", "recall"],
+            numbers: &[1, 2, 3, 4, 5],
+            least: &[],
+        },
         found.scores.iter().map(row).collect(),
     );
     out!("");
@@ -180,6 +185,23 @@ pub async fn decide(client: &Client, ask: Decision) -> Result<Code, Failure> {
     client.send(Method::POST, &format!("/quarantine/{}/decision", ask.id), &[], Some(&body)).await?;
     let what =
         if ask.take { "is taken, and the one before it kept as an earlier version" } else { "is refused, and the one before it stays" };
-    eprintln!("the bar of row {} {what}", ask.id);
+    note!("the bar of row {} {what}", ask.id);
+    Ok(Code::Fine)
+}
+
+/// Which series to settle.
+#[derive(Args)]
+pub struct SettleIt {
+    /// The series, as in KBF/1d/lodestar.
+    series: String,
+    /// Who decides that.
+    #[arg(long)]
+    by: String,
+}
+
+pub async fn settle(client: &Client, ask: SettleIt) -> Result<Code, Failure> {
+    let body = Settle { series: ask.series, by: ask.by };
+    client.send(Method::POST, "/settlements", &[], Some(&body)).await?;
+    note!("{} is read as it is from now on; bars that could not be collected again keep their old basis", body.series);
     Ok(Code::Fine)
 }

@@ -73,24 +73,28 @@ pub async fn gaps(client: &Client, ask: ListGaps) -> Result<Code, Failure> {
         return Ok(Code::Fine);
     }
     if found.is_empty() {
-        eprintln!("no gaps");
+        note!("no gaps");
         return Ok(Code::Fine);
     }
     let bars: u64 = found.iter().map(|g| g.slots).sum();
-    let all = found.len();
+    show::heading(&format!("{}, {}", show::counted(found.len() as u64, "gap"), show::counted(bars, "missing bar")));
     if !each && !ask.golden {
         let holes: Vec<Hole> = client.get("/holes", &ask.query()).await?;
         for hole in holes.iter().filter(|h| h.series > 1) {
-            out!("{} of {} series of {} at {} from {} at once", hole.series, hole.of, hole.venue, hole.interval, hole.source);
+            out!("");
+            show::heading(&format!(
+                "{} of {} series of {} at {} from {} at once",
+                hole.series, hole.of, hole.venue, hole.interval, hole.source
+            ));
             out!("    {} missing, {}", show::counted(hole.slots, "bar"), hole.when);
             out!("    {}: {}", hole.cause, hole.because);
-            let date = |at: &str| at.get(..10).unwrap_or(at).to_owned();
-            out!("    each of them: mizuno gaps --each --source {} --interval {} --from {}", hole.source, hole.interval, date(&hole.from));
+            out!("    each of them: {}", each_of(hole));
             found.retain(|g| !hole.gaps.contains(&g.id));
         }
     }
     for gap in &found {
-        out!("{}", gap.id);
+        out!("");
+        show::heading(&gap.id);
         out!("    {} missing, {}", show::counted(gap.slots, "bar"), gap.when);
         out!("    {}: {}", gap.cause, gap.because);
         if gap.cause != "not-yet-due" {
@@ -99,8 +103,21 @@ pub async fn gaps(client: &Client, ask: ListGaps) -> Result<Code, Failure> {
         let fetch = gap.fetch.map_or(String::new(), |f| format!(", last by fetch {f}"));
         out!("    asked {}{fetch}; suggestion: {}", show::counted(u64::from(gap.asked), "time"), gap.suggestion);
     }
-    eprintln!("{}, {}; close them with `mizuno repair` or `mizuno excuse`", show::counted(all as u64, "gap"), show::counted(bars, "bar"));
+    note!("close them with `mizuno repair` or `mizuno excuse`");
     Ok(Code::Fine)
+}
+
+/// The command that lists the gaps a hole is made of: its cause, and exactly its stretch.
+fn each_of(hole: &Hole) -> String {
+    // The end of a range of dates is included, that of a range of instants is not.
+    let last = match hole.to.parse::<jiff::civil::Date>().ok().filter(|_| hole.to.len() == 10).and_then(|d| d.yesterday().ok()) {
+        Some(last) => last.to_string(),
+        None => hole.to.clone(),
+    };
+    format!(
+        "mizuno gaps --each --source {} --interval {} --cause {} --from {} --to {last}",
+        hole.source, hole.interval, hole.cause, hole.from
+    )
 }
 
 /// Which gaps to fetch again.
@@ -119,7 +136,7 @@ pub struct RepairGaps {
 pub async fn repair(client: &Client, ask: RepairGaps) -> Result<Code, Failure> {
     let gaps = if ask.all { ask.filter.find(client).await?.into_iter().map(|g| g.id).collect() } else { ask.gaps };
     if gaps.is_empty() {
-        eprintln!("no gaps to repair");
+        note!("no gaps to repair");
         return Ok(Code::Fine);
     }
     let runs: Vec<Run> = client.post("/repairs", &Repair { gaps: gaps.clone() }).await?;
@@ -133,9 +150,9 @@ pub async fn repair(client: &Client, ask: RepairGaps) -> Result<Code, Failure> {
         left.extend(client.get::<Vec<Gap>>("/gaps", &[("cause", "any"), ("most", "100000"), ("golden", "true")]).await?);
     }
     let left: Vec<&Gap> = left.iter().filter(|g| gaps.contains(&g.id)).collect();
-    eprintln!("{} of {} gaps closed", gaps.len() - left.len(), gaps.len());
+    note!("{} of {} gaps closed", gaps.len() - left.len(), gaps.len());
     for gap in &left {
-        eprintln!("still missing: {} ({}: {})", gap.id, gap.cause, gap.because);
+        note!("still missing: {} ({}: {})", gap.id, gap.cause, gap.because);
     }
     Ok(if left.is_empty() { code } else { Code::NeedsAPerson })
 }

@@ -14,7 +14,7 @@ pub async fn instruments(client: &Client, words: &[String]) -> Result<Code, Fail
         return Ok(Code::Fine);
     }
     if found.is_empty() {
-        eprintln!("no instrument has all of: {}", words.join(" "));
+        note!("no instrument has all of: {}", words.join(" "));
         return Ok(Code::Fine);
     }
     let row = |i: &Instrument| {
@@ -33,7 +33,14 @@ pub async fn instruments(client: &Client, words: &[String]) -> Result<Code, Fail
         let former: Vec<String> = i.former.iter().map(|f| format!("{} until {}", f.symbol, f.until)).collect();
         vec![i.symbol.clone(), name, i.kind.clone(), i.venue.clone(), i.currency.clone(), life, former.join("; "), i.series.join(" ")]
     };
-    show::table(&["symbol", "name", "kind", "venue", "currency", "traded", "formerly", "series"], &[], found.iter().map(row).collect());
+    show::table(
+        &show::Columns {
+            headers: &["symbol", "name", "kind", "venue", "currency", "traded", "formerly", "series"],
+            numbers: &[],
+            least: &[7, 6, 4, 2, 5],
+        },
+        found.iter().map(row).collect(),
+    );
     Ok(Code::Fine)
 }
 
@@ -56,6 +63,9 @@ pub async fn series(client: &Client, instrument: Option<String>, interval: Optio
             s.last.clone().unwrap_or("-".to_owned()),
         ]
     };
-    show::table(&["series", "bars", "complete", "missing", "first", "last"], &[1, 2, 3], found.iter().map(row).collect());
+    show::table(
+        &show::Columns { headers: &["series", "bars", "complete", "missing", "first", "last"], numbers: &[1, 2, 3], least: &[4, 1] },
+        found.iter().map(row).collect(),
+    );
     Ok(Code::Fine)
 }

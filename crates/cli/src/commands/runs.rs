@@ -92,24 +92,24 @@ pub async fn runs(client: &Client, ask: Runs) -> Result<Code, Failure> {
         ]
     };
     let began = format!("began ({})", zone.name());
+    let headers = &[
+        "run",
+        "collector",
+        "reason",
+        "state",
+        &began,
+        "ended",
+        "windows",
+        "failed",
+        "new",
+        "same",
+        "restated",
+        "quarantine",
+        "bytes",
+        "calls",
+    ];
     show::table(
-        &[
-            "run",
-            "collector",
-            "reason",
-            "state",
-            &began,
-            "ended",
-            "windows",
-            "failed",
-            "new",
-            "same",
-            "restated",
-            "quarantine",
-            "bytes",
-            "calls",
-        ],
-        &[0, 6, 7, 8, 9, 10, 11, 12, 13],
+        &show::Columns { headers, numbers: &[0, 6, 7, 8, 9, 10, 11, 12, 13], least: &[13, 12, 9, 5, 10, 11, 2, 8] },
         found.iter().map(row).collect(),
     );
     if ask.id.is_some() {
@@ -152,7 +152,7 @@ pub async fn audit(client: &Client, ask: AuditIt) -> Result<Code, Failure> {
     let code = progress::conclude(client, &runs, stopped)?;
     let changed: u64 = runs.iter().map(|r| r.restated).sum();
     if changed > 0 {
-        eprintln!("{} changed since they were collected; see: mizuno restatements --days 1", show::counted(changed, "bar"));
+        note!("{} changed since they were collected; see: mizuno restatements --days 1", show::counted(changed, "bar"));
         return Ok(Code::NeedsAPerson);
     }
     Ok(code)

@@ -6,7 +6,10 @@ use crate::{
     show::{self, Zone},
 };
 use clap::Args;
-use mizuno_api::{ListChange, ListStatus, Reloaded, Status, Tried, TriedBar, Try};
+use mizuno_api::{Decide, ListChange, ListStatus, Reloaded, Status, Tried, TriedBar, Try};
+use mizuno_core::clock::ClockFace;
+use reqwest::Method;
+use std::path::{Path, PathBuf};
 
 /// What to try.
 #[derive(Args)]
@@ -27,24 +30,48 @@ pub struct TryIt {
     /// Last trade date, included.
     #[arg(long)]
     to: Option<String>,
+    /// For a profile's file: the configuration whose venues and instruments it is tried with; that around the file when left out.
+    #[arg(long, value_name = "DIR")]
+    config: Option<PathBuf>,
 }
 
 pub async fn try_it(client: &Client, ask: TryIt) -> Result<Code, Failure> {
-    let TryIt { source, instrument, interval, side, from, to } = ask;
-    let (source, profile) = match source.ends_with(".toml") {
-        true => {
-            let text = std::fs::read_to_string(&source).map_err(|e| Failure::new(format!("the profile {source} cannot be read: {e}")))?;
-            (None, Some(text))
-        }
-        false => (Some(source), None),
+    let TryIt { source, instrument, interval, side, from, to, config } = ask;
+    let wanted = Try { source: None, profile: None, instrument, interval, side, from, to };
+    let tried: Tried = match source.ends_with(".toml") {
+        true => try_file(client, Path::new(&source), config, wanted).await?,
+        false => client.post("/tries", &Try { source: Some(source), ..wanted }).await?,
     };
-    let tried: Tried = client.post("/tries", &Try { source, profile, instrument, interval, side, from, to }).await?;
     if client.json {
         show::json(&tried)?;
     } else {
         print(&tried);
     }
     Ok(if tried.failure.is_none() && tried.refused_count == 0 && tried.hints.is_empty() { Code::Fine } else { Code::NeedsAPerson })
+}
+
+/// Tries a profile's file in this process, with the rights and the environment of whoever asks.
+async fn try_file(client: &Client, file: &Path, config: Option<PathBuf>, wanted: Try) -> Result<Tried, Failure> {
+    let text = std::fs::read_to_string(file).map_err(|e| Failure::new(format!("the profile {} cannot be read: {e}", file.display())))?;
+    let around = || {
+        let folder = std::path::absolute(file).ok()?.parent()?.to_owned();
+        let dir = if folder.ends_with("sources") { folder.parent()?.to_owned() } else { folder };
+        dir.join("mizuno.toml").exists().then_some(dir)
+    };
+    let dir = config.or_else(around).ok_or_else(|| {
+        Failure::usage(format!(
+            "{} stands in no configuration; say with --config DIR whose venues and instruments it is tried with",
+            file.display()
+        ))
+    })?;
+    // A service that lives by a clock of its own, as the demo does, is followed.
+    let clock = match client.get::<Status>("/status", &[]).await {
+        Ok(status) => status.now.parse().map(|start| ClockFace { start, wall: jiff::Timestamp::now().into(), speed: status.speed }).ok(),
+        Err(_) => None,
+    };
+    let wanted = Try { profile: Some(text), ..wanted };
+    let tried = mizuno_service::try_profile(dir, wanted, clock.filter(|c| c.speed != 1.0).unwrap_or(ClockFace::REAL));
+    tried.await.map_err(Failure::new)
 }
 
 fn print(t: &Tried) {
@@ -89,7 +116,10 @@ fn print(t: &Tried) {
                 b.volume.clone().unwrap_or("absent".to_owned()),
             ]
         };
-        show::table(&[&time, "open", "high", "low", "close", "volume"], &[1, 2, 3, 4, 5], t.bars.iter().map(row).collect());
+        show::table(
+            &show::Columns { headers: &[&time, "open", "high", "low", "close", "volume"], numbers: &[1, 2, 3, 4, 5], least: &[] },
+            t.bars.iter().map(row).collect(),
+        );
     }
     for row in &t.refused {
         out!("refused    line {}: {}", row.line, row.because);
@@ -112,12 +142,27 @@ pub struct Lists {
     /// How many days of changes.
     #[arg(long, default_value_t = 7)]
     days: u32,
+    /// Take this list, which was held back since it is so much shorter than before.
+    #[arg(long, requires_all = ["collect", "by"], conflicts_with = "refuse")]
+    take: bool,
+    /// Refuse it; what it said before stays.
+    #[arg(long, requires_all = ["collect", "by"])]
+    refuse: bool,
+    /// Who decides.
+    #[arg(long)]
+    by: Option<String>,
 }
 
 pub async fn lists(client: &Client, ask: Lists) -> Result<Code, Failure> {
     if ask.changes {
         let changes: Vec<ListChange> = client.get("/lists/changes", &[("days", &ask.days.to_string())]).await?;
         return show_changes(client, &changes).await;
+    }
+    if let (Some(name), true, Some(by)) = (&ask.collect, ask.take || ask.refuse, &ask.by) {
+        let body = Decide { take: ask.take, by: by.clone() };
+        client.send(Method::POST, &format!("/lists/{name}/decision"), &[], Some(&body)).await?;
+        note!("{name} is {}", if ask.take { "taken from now on" } else { "refused, and what it said before stays" });
+        return Ok(Code::Fine);
     }
     let found: Vec<ListStatus> = match &ask.collect {
         Some(name) => {
@@ -127,19 +172,22 @@ pub async fn lists(client: &Client, ask: Lists) -> Result<Code, Failure> {
         }
         None => client.get("/lists", &[]).await?,
     };
-    let code = if found.iter().any(|l| l.failure.is_some()) { Code::NeedsAPerson } else { Code::Fine };
+    let code = if found.iter().any(|l| l.failure.is_some() || l.would_end.is_some()) { Code::NeedsAPerson } else { Code::Fine };
     if client.json {
         show::json(&found)?;
         return Ok(code);
     }
     if found.is_empty() {
-        eprintln!("no source keeps a list; a profile names them with [[list]]");
+        note!("no source keeps a list; a profile names them with [[list]]");
         return Ok(code);
     }
     let zone = client.zone().await?;
     let row = |l: &ListStatus| {
         let result = match (&l.failure, &l.message) {
             (Some(class), message) => format!("{class}: {}", message.as_deref().unwrap_or_default()),
+            _ if l.would_end.is_some() => {
+                format!("HELD BACK: {} rows, which would end {}", show::count(l.rows), show::count(l.would_end.unwrap_or_default()))
+            }
             _ if l.last.is_none() => "not collected yet".to_owned(),
             _ if l.refused > 0 => format!("{} rows, {} not readable", show::count(l.rows), l.refused),
             _ => format!("{} rows", show::count(l.rows)),
@@ -148,7 +196,10 @@ pub async fn lists(client: &Client, ask: Lists) -> Result<Code, Failure> {
         vec![format!("{}/{}", l.source, l.list), l.of.clone(), l.venue.clone(), last, zone.minute(&l.next), result]
     };
     let last = format!("last ({})", zone.name());
-    show::table(&["list", "of", "venue", &last, "next", "result"], &[], found.iter().map(row).collect());
+    show::table(
+        &show::Columns { headers: &["list", "of", "venue", &last, "next", "result"], numbers: &[], least: &[1, 2, 4] },
+        found.iter().map(row).collect(),
+    );
     Ok(code)
 }
 
@@ -158,7 +209,7 @@ async fn show_changes(client: &Client, changes: &[ListChange]) -> Result<Code, F
         return Ok(Code::Fine);
     }
     if changes.is_empty() {
-        eprintln!("the lists say what they said before");
+        note!("the lists say what they said before");
         return Ok(Code::Fine);
     }
     let zone = client.zone().await?;
@@ -190,7 +241,10 @@ pub async fn schedule(client: &Client) -> Result<Code, Failure> {
             c.zone.clone(),
         ]
     });
-    show::table(&["collector", "source", "schedule", "next times", "zone"], &[], rows.collect());
+    show::table(
+        &show::Columns { headers: &["collector", "source", "schedule", "next times", "zone"], numbers: &[], least: &[1, 4] },
+        rows.collect(),
+    );
     Ok(Code::Fine)
 }
 

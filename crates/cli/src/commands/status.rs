@@ -19,7 +19,7 @@ pub async fn status(client: &Client) -> Result<Code, Failure> {
 
 fn print(status: &Status) {
     let zone = Zone::of(status);
-    out!("{}, {} {}", status.desk, zone.minute(&status.now), zone.name());
+    show::heading(&format!("{}, {} {}", status.desk, zone.minute(&status.now), zone.name()));
     for venue in &status.venues {
         let (Some(opens), Some(closes)) = (&venue.opens, &venue.closes) else { continue };
         let closes = zone.minute(closes);
@@ -33,13 +33,16 @@ fn print(status: &Status) {
         out!("All clear: nothing is late, failed, missing, in quarantine, suspicious or restated.");
     }
     for concern in &status.concerns {
-        out!("{:<12} {}", concern.kind.to_uppercase(), concern.what);
-        out!("{:<12} {} ({})", "", concern.next, concern.command);
+        show::heading(&format!("{:<12}  {}", concern.kind.to_uppercase(), concern.what));
+        out!("{:<12}  {} ({})", "", concern.next, concern.command);
     }
     out!("");
     show::table(
-        &["collector", "last run", "state", "next", "complete", "missing", "schedule"],
-        &[4, 5],
+        &show::Columns {
+            headers: &["collector", "last run", "state", "next", "complete", "missing", "schedule"],
+            numbers: &[4, 5],
+            least: &[6, 1, 3],
+        },
         status.collectors.iter().map(|c| collector(c, &zone)).collect(),
     );
     out!("");

@@ -75,7 +75,10 @@ pub async fn compare(client: &Client, ask: Compare) -> Result<Code, Failure> {
             row.extend((0..5).map(|at| both(&d.here, &d.there, at)));
             row
         });
-        show::table(&["at", "open", "high", "low", "close", "volume"], &[1, 2, 3, 4, 5], rows.collect());
+        show::table(
+            &show::Columns { headers: &["at", "open", "high", "low", "close", "volume"], numbers: &[1, 2, 3, 4, 5], least: &[] },
+            rows.collect(),
+        );
     }
     Ok(code)
 }
@@ -140,7 +143,7 @@ pub async fn restatements(client: &Client, ask: Restatements) -> Result<Code, Fa
         return Ok(Code::Fine);
     }
     if found.is_empty() {
-        eprintln!("no source has changed what it said before in {} days", ask.days);
+        note!("no source has changed what it said before in {} days", ask.days);
         return Ok(Code::Fine);
     }
     let zone = client.zone().await?;
@@ -152,6 +155,9 @@ pub async fn restatements(client: &Client, ask: Restatements) -> Result<Code, Fa
         vec![r.series.clone(), r.at.clone(), zone.minute(&r.learned_at), r.fetch.to_string(), changes.join(", ")]
     };
     let learned = format!("learned ({})", zone.name());
-    show::table(&["series", "bar", &learned, "fetch", "what changed"], &[3], found.iter().map(row).collect());
+    show::table(
+        &show::Columns { headers: &["series", "bar", &learned, "fetch", "what changed"], numbers: &[3], least: &[3, 2] },
+        found.iter().map(row).collect(),
+    );
     Ok(Code::Fine)
 }

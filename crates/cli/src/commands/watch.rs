@@ -8,18 +8,17 @@ use crate::{
 use futures_util::StreamExt;
 use mizuno_api::Event;
 use reqwest::Method;
-use std::io::Write;
 
 pub async fn watch(client: &Client) -> Result<Code, Failure> {
     let zone = client.zone().await?;
     let response = client.send::<()>(Method::GET, "/events", &[], None).await?;
     let mut stream = response.bytes_stream();
     let mut waiting = Vec::new();
-    eprintln!("following what happens; times are {}; Ctrl-C ends", zone.name());
+    note!("following what happens; times are {}; Ctrl-C ends", zone.name());
     loop {
         let piece = tokio::select! {
             piece = stream.next() => piece,
-            _ = tokio::signal::ctrl_c() => return Ok(Code::Fine),
+            _ = tokio::signal::ctrl_c() => return Ok(Code::Interrupted),
         };
         let Some(Ok(piece)) = piece else { return Err(Failure::unreachable("the service has gone")) };
         waiting.extend_from_slice(&piece);
@@ -27,15 +26,19 @@ pub async fn watch(client: &Client) -> Result<Code, Failure> {
             let line: Vec<u8> = waiting.drain(..=end).collect();
             let line = String::from_utf8_lossy(&line);
             let Some(data) = line.strip_prefix("data: ") else { continue };
-            let shown =
-                if client.json { Some(data.trim_end().to_owned()) } else { serde_json::from_str(data).ok().and_then(|e| told(&e, &zone)) };
-            if let Some(text) = shown
-                && writeln!(std::io::stdout(), "{text}").is_err()
-            {
-                return Ok(Code::Fine);
+            let shown = if client.json { Some(data.trim_end().to_owned()) } else { event(data).and_then(|e| told(&e, &zone)) };
+            if let Some(text) = shown {
+                crate::show::write(&text);
             }
         }
     }
+}
+
+/// An event with every text in it fit to be shown.
+fn event(data: &str) -> Option<Event> {
+    let mut value = serde_json::from_str(data).ok()?;
+    crate::client::escape(&mut value);
+    serde_json::from_value(value).ok()
 }
 
 /// An event in a line, if a person wants to read it.

@@ -199,12 +199,7 @@ impl Bench {
     }
 
     pub fn serve(&self) -> Service {
-        let mut child = self.command().stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        let url = line.trim().rsplit(' ').next().unwrap_or_default().to_owned();
-        assert!(url.starts_with("http://"), "the service did not start: {line}");
-        Service { child, url }
+        Service::start(self.command())
     }
 
     pub fn now(&self) -> Timestamp {
@@ -219,6 +214,16 @@ pub fn mizuno() -> Command {
 }
 
 impl Service {
+    /// Starts a service and waits until it listens.
+    pub fn start(mut command: Command) -> Service {
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+        let url = line.trim().rsplit(' ').next().unwrap_or_default().to_owned();
+        assert!(url.starts_with("http://"), "the service did not start: {line}");
+        Service { child, url }
+    }
+
     /// Runs the command line against this service.
     pub fn cli(&self, args: &[&str]) -> Said {
         Said::of(mizuno().args(args).args(["--service", &self.url]).output().unwrap())

@@ -85,6 +85,13 @@ pub struct Answer {
     /// Spellings of an absent value.
     #[serde(default)]
     pub missing: Vec<String>,
+    /// What becomes of bars before the open and after the close.
+    #[serde(default)]
+    pub outside_hours: OutsideHours,
+    /// Prices are rounded to this many digits after the point, half to even; for sources that print binary floats.
+    /// The payload keeps what was printed.
+    #[serde(default)]
+    pub round_decimals: Option<u8>,
     /// Where a bar's parts stand; not for lists.
     #[serde(default)]
     pub columns: Option<Columns>,
@@ -97,6 +104,17 @@ pub struct Answer {
     /// The zone of stamps without an offset; the venue's when left out.
     #[serde(default, deserialize_with = "text::zone_if_there")]
     pub zone: Option<TimeZone>,
+}
+
+/// What becomes of bars that lie outside the venue's sessions.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OutsideHours {
+    /// They go into quarantine: the zone, the calendar or the source is wrong.
+    #[default]
+    Refuse,
+    /// They are left out and counted: the source gives trading before the open and after the close as well.
+    LeaveOut,
 }
 
 /// Where the parts of a bar stand.
@@ -155,6 +173,9 @@ impl Answer {
         only(self.error.is_some(), json, "error", "JSON");
         only(self.table != 1, self.form == Form::HtmlTable, "table", "an html-table");
         only(self.member.is_some(), self.packed == Some(Packed::Zip), "member", "a zip archive; add packed = \"zip\"");
+        if self.round_decimals.is_some_and(|n| n > 18) {
+            out.push(("round_decimals", "a number has at most 18 digits after the point".to_owned()));
+        }
         if self.separator.len_utf8() != 1 {
             out.push(("separator", format!("`{}` cannot part fields; use one ASCII character", self.separator)));
         }

@@ -63,6 +63,9 @@ pub struct List {
     /// The time of day, on the venue's clock, at which it is collected.
     #[serde(deserialize_with = "text::time_of_day")]
     pub daily_at: Time,
+    /// Whether it holds the last stretch of time only: a row that is no longer on it has not ended.
+    #[serde(default)]
+    pub rolling: bool,
     /// Whether instruments on it that we do not know are taken in.
     #[serde(default)]
     pub adds: bool,

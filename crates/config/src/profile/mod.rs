@@ -11,7 +11,7 @@ mod stamp;
 mod symbols;
 mod template;
 
-pub use answer::{Answer, Columns, Form, Packed};
+pub use answer::{Answer, Columns, Form, OutsideHours, Packed};
 pub use key::{Key, Login};
 pub use limits::{DayLimit, Limits, QuietHours};
 pub use list::{List, ListKind};

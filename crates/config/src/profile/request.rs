@@ -82,6 +82,13 @@ pub enum Pages {
 }
 
 impl Request {
+    /// Whether its address or its body has a place for this variable.
+    #[must_use]
+    pub fn says(&self, word: &str) -> bool {
+        let in_path = self.path().is_some_and(|p| p.variables().any(|v| v == word));
+        in_path || self.body.as_ref().is_some_and(|b| b.to_string().contains(&format!("{{{word}}}")))
+    }
+
     /// The template of its address.
     ///
     /// # Panics

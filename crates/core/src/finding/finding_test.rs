@@ -1,33 +1,33 @@
 use super::*;
 use crate::{
-    Bar, Price, Volume,
+    AlignedBar,
     calendar::tests::{aldermere, at, date},
 };
 use proptest::prelude::*;
 
 /// Daily bars that go up and down a little, one for each session.
-fn daily(calendar: &Calendar) -> Bars {
+fn daily(calendar: &Calendar) -> Aligned {
     let bar = |(i, s): (usize, &Session)| {
         let close = 1000 + [0, 7, -4, 11, 3, -9, 5][i % 7];
-        let [open, high, low, close] = [close - 3, close + 6, close - 8, close].map(Price);
-        Bar { slot: Slot::on(s.date), open, high, low, close, volume: Some(Volume(5_000 + (i as i64 * 37) % 400)) }
+        let [open, high, low, close] = [close - 3, close + 6, close - 8, close];
+        AlignedBar { slot: Slot::on(s.date), open, high, low, close, volume: Some(5_000 + (i as i64 * 37) % 400) }
     };
-    Bars { price_scale: 2, volume_scale: 0, rows: calendar.sessions().iter().enumerate().map(bar).collect() }
+    Aligned { price_scale: 2, volume_scale: 0, rows: calendar.sessions().iter().enumerate().map(bar).collect() }
 }
 
 /// A bar for every minute.
-fn minutes(calendar: &Calendar) -> Bars {
+fn minutes(calendar: &Calendar) -> Aligned {
     let slots = calendar.sessions().iter().flat_map(|s| s.slots(Interval::MINUTE).iter().cloned().collect::<Vec<_>>());
     let all = slots.flat_map(|s| (s.start.0..s.end.0).step_by(60_000_000));
     let bar = |(i, slot): (usize, i64)| {
         let close = 1000 + [0, 2, -1, 3, 1, -2][i % 6];
-        let [open, high, low, close] = [close - 1, close + 2, close - 2, close].map(Price);
-        Bar { slot: Slot(slot), open, high, low, close, volume: Some(Volume(100 + (i as i64 * 13) % 50)) }
+        let [open, high, low, close] = [close - 1, close + 2, close - 2, close];
+        AlignedBar { slot: Slot(slot), open, high, low, close, volume: Some(100 + (i as i64 * 13) % 50) }
     };
-    Bars { price_scale: 2, volume_scale: 0, rows: all.enumerate().map(bar).collect() }
+    Aligned { price_scale: 2, volume_scale: 0, rows: all.enumerate().map(bar).collect() }
 }
 
-fn subject<'a>(calendar: &'a Calendar, interval: Interval, bars: &'a Bars) -> Subject<'a> {
+fn subject<'a>(calendar: &'a Calendar, interval: Interval, bars: &'a Aligned) -> Subject<'a> {
     let tick = Some(Decimal { mantissa: 1, scale: 2 });
     Subject { interval, calendar, bars, tick, lot: 1, splits: &[], splits_known: true, refused: &[], minutes: None }
 }
@@ -42,14 +42,14 @@ fn sound_bars_have_no_findings() {
     let (days, fine) = (daily(&calendar), minutes(&calendar));
     assert_eq!(find(&subject(&calendar, Interval::Daily, &days), &Rules::default()), []);
     assert_eq!(find(&subject(&calendar, Interval::MINUTE, &fine), &Rules::default()), []);
-    assert_eq!(find(&subject(&calendar, Interval::Daily, &Bars::default()), &Rules::default()), []);
+    assert_eq!(find(&subject(&calendar, Interval::Daily, &Aligned::default()), &Rules::default()), []);
 }
 
 #[test]
 fn a_bad_print_is_told_with_its_figures_and_doubted() {
     let calendar = aldermere("2025-01-06", "2025-04-16");
     let mut bars = minutes(&calendar);
-    bars.rows[700].high = Price(1510);
+    bars.rows[700].high = 1510;
     let found = find(&subject(&calendar, Interval::MINUTE, &bars), &Rules::default());
     assert_eq!(told(&found), [(Check::Spike, 1)]);
     assert!(found[0].detail.contains("15.10"), "{}", found[0].detail);
@@ -63,7 +63,7 @@ fn a_lasting_jump_is_a_split_or_needs_one() {
     let ex_date = bars.rows[30].slot.date();
     for bar in &mut bars.rows[..30] {
         for price in [&mut bar.open, &mut bar.high, &mut bar.low, &mut bar.close] {
-            price.0 *= 4;
+            *price *= 4;
         }
     }
     let plain = subject(&calendar, Interval::Daily, &bars);
@@ -84,21 +84,21 @@ fn a_lasting_jump_is_a_split_or_needs_one() {
 fn bars_that_stand_still_or_off_the_grid_or_move_silently_are_told_in_stretches() {
     let calendar = aldermere("2025-01-06", "2025-04-16");
     let mut bars = minutes(&calendar);
-    bars.rescale(3, 0).unwrap();
+    bars = bars.rescaled(3, 0).unwrap();
     for bar in &mut bars.rows[100..112] {
-        *bar = Bar { open: Price(10_000), high: Price(10_000), low: Price(10_000), close: Price(10_000), ..*bar };
+        *bar = AlignedBar { open: 10_000, high: 10_000, low: 10_000, close: 10_000, ..*bar };
     }
-    bars.rows[99].close = Price(10_000);
+    bars.rows[99].close = 10_000;
     for bar in &mut bars.rows[500..503] {
-        bar.close.0 += 5;
+        bar.close += 5;
     }
-    bars.rows[900].volume = Some(Volume(0));
+    bars.rows[900].volume = Some(0);
     let whole = subject(&calendar, Interval::MINUTE, &bars);
     assert_eq!(told(&find(&whole, &Rules::default())), [(Check::Flat, 12), (Check::OffTick, 3), (Check::SilentMove, 1)]);
     let in_lots = find(&Subject { lot: 100, tick: None, ..whole }, &Rules::default());
     assert_eq!(told(&in_lots), [(Check::Flat, 12)], "in lots, nothing may be a little; without a tick, there is no grid");
     for bar in &mut bars.rows {
-        bar.high.0 += 7;
+        bar.high += 7;
     }
     let all = find(&subject(&calendar, Interval::MINUTE, &bars), &Rules::default());
     let off = all.iter().filter(|f| f.check == Check::OffTick).collect::<Vec<_>>();
@@ -110,7 +110,7 @@ fn volumes_in_lots_for_two_sessions_are_told() {
     let calendar = aldermere("2025-01-06", "2025-04-16");
     let mut bars = minutes(&calendar);
     for bar in &mut bars.rows[345 * 20..345 * 22] {
-        bar.volume = bar.volume.map(|v| Volume(v.0 / 100));
+        bar.volume = bar.volume.map(|v| v / 100);
     }
     let found = find(&subject(&calendar, Interval::MINUTE, &bars), &Rules::default());
     assert_eq!(told(&found), [(Check::VolumeFactor, 690)]);
@@ -125,8 +125,9 @@ fn a_session_an_hour_late_fits_its_hours_once_moved() {
     let slots = session.slots(Interval::MINUTE);
     for (by, check) in [(3_600_000_000, Check::ShiftedHour), (60_000_000, Check::ShiftedBar), (-60_000_000, Check::ShiftedBar)] {
         let mut moved = bars.clone();
-        let mine = |b: &Bar| session.open().0 <= b.slot.0 && b.slot.0 < session.close().0;
-        let there: Vec<Bar> = moved.rows.iter().filter(|b| mine(b)).map(|b| Bar { slot: Slot(b.slot.0 + by), ..*b }).collect();
+        let mine = |b: &AlignedBar| session.open().0 <= b.slot.0 && b.slot.0 < session.close().0;
+        let there: Vec<AlignedBar> =
+            moved.rows.iter().filter(|b| mine(b)).map(|b| AlignedBar { slot: Slot(b.slot.0 + by), ..*b }).collect();
         moved.rows.retain(|b| !mine(b));
         let refused: Vec<Slot> = there.iter().map(|b| b.slot).filter(|s| !slots.contains(s)).collect();
         moved.rows.extend(there.iter().filter(|b| slots.contains(&b.slot)));
@@ -152,12 +153,12 @@ fn a_daily_bar_is_held_against_its_minutes() {
     let calendar = aldermere("2025-03-03", "2025-03-14");
     let fine = minutes(&calendar);
     let of = |s: &Session| {
-        let all: Vec<Bar> = fine.rows.iter().filter(|b| s.open().0 <= b.slot.0 && b.slot.0 < s.close().0).copied().collect();
+        let all: Vec<AlignedBar> = fine.rows.iter().filter(|b| s.open().0 <= b.slot.0 && b.slot.0 < s.close().0).copied().collect();
         let (high, low) = (all.iter().map(|b| b.high).max().unwrap(), all.iter().map(|b| b.low).min().unwrap());
-        Bar { slot: Slot::on(s.date), open: all[0].open, high, low, close: all[all.len() - 1].close, volume: None }
+        AlignedBar { slot: Slot::on(s.date), open: all[0].open, high, low, close: all[all.len() - 1].close, volume: None }
     };
-    let mut days = Bars { price_scale: 2, volume_scale: 0, rows: calendar.sessions().iter().map(of).collect() };
-    days.rows[4].high.0 += 1;
+    let mut days = Aligned { price_scale: 2, volume_scale: 0, rows: calendar.sessions().iter().map(of).collect() };
+    days.rows[4].high += 1;
     let whole = Subject { minutes: Some(&fine), ..subject(&calendar, Interval::Daily, &days) };
     let found = find(&whole, &Rules::default());
     assert_eq!(told(&found), [(Check::DailyAgainstMinutes, 1)]);
@@ -168,7 +169,7 @@ fn a_daily_bar_is_held_against_its_minutes() {
     let mut partial = fine.clone();
     partial.rows.remove(345 * 4 + 10);
     assert_eq!(find(&Subject { minutes: Some(&partial), ..whole }, &Rules::default()), [], "minutes with a hole say nothing");
-    days.rows.iter_mut().for_each(|b| b.close.0 += 1);
+    days.rows.iter_mut().for_each(|b| b.close += 1);
     days.rows.iter_mut().for_each(|b| b.high = b.high.max(b.close));
     let all = find(&Subject { minutes: Some(&fine), ..subject(&calendar, Interval::Daily, &days) }, &Rules::default());
     assert_eq!(told(&all), [(Check::DailyAgainstMinutes, 10)], "what differs every day is told once");
@@ -186,10 +187,10 @@ proptest! {
         let interval = if daily { Interval::Daily } else { Interval::MINUTE };
         let slots: Vec<i64> = calendar.sessions().iter().flat_map(|s| s.slots(interval).iter().cloned().collect::<Vec<_>>())
             .flat_map(|s| (s.start.0..s.end.0).step_by(interval.step() as usize)).collect();
-        let bar = |(at, (low, up, more, volume)): (&usize, &(i64, i64, i64, Option<i64>))| Some(Bar {
-            slot: Slot(*slots.get(*at)?), open: Price(low + up), high: Price(low + up + more), low: Price(*low), close: Price(low + more.min(up)), volume: volume.map(Volume),
+        let bar = |(at, (low, up, more, volume)): (&usize, &(i64, i64, i64, Option<i64>))| Some(AlignedBar {
+            slot: Slot(*slots.get(*at)?), open: (low + up), high: (low + up + more), low: (*low), close: (low + more.min(up)), volume: *volume,
         });
-        let bars = Bars { price_scale: 3, volume_scale: 0, rows: rows.iter().filter_map(bar).collect() };
+        let bars = Aligned { price_scale: 3, volume_scale: 0, rows: rows.iter().filter_map(bar).collect() };
         let first = calendar.sessions()[0].open().0;
         let refused: Vec<Slot> = refused.iter().map(|n| if daily { Slot(*n) } else { Slot(first + n * 60_000_000) }).collect();
         let found = find(&Subject { refused: &refused, ..subject(&calendar, interval, &bars) }, &Rules::default());
@@ -212,19 +213,19 @@ proptest! {
         for (at, (by, column)) in &wild {
             let bar = &mut bars.rows[*at];
             let price = [&mut bar.open, &mut bar.high, &mut bar.low, &mut bar.close].into_iter().nth(*column as usize).unwrap();
-            price.0 += by;
+            *price += by;
             let (top, bottom) = (bar.open.max(bar.close).max(bar.high), bar.open.min(bar.close).min(bar.low));
             (bar.high, bar.low) = (top, bottom);
         }
         let still = bars.rows[flat].close;
         for bar in &mut bars.rows[flat + 1..flat + 40] {
-            *bar = Bar { open: still, high: still, low: still, close: still, ..*bar };
+            *bar = AlignedBar { open: still, high: still, low: still, close: still, ..*bar };
         }
         let found = find(&subject(&calendar, Interval::MINUTE, &bars), &Rules::default());
         let mut eighths = bars.clone();
         for bar in &mut eighths.rows {
             for price in [&mut bar.open, &mut bar.high, &mut bar.low, &mut bar.close] {
-                price.0 *= 8;
+                *price *= 8;
             }
         }
         let coarse = Subject { tick: Some(Decimal { mantissa: 8, scale: 2 }), ..subject(&calendar, Interval::MINUTE, &eighths) };

@@ -15,7 +15,7 @@ mod whole;
 
 pub use rules::{Check, Rule, Rules, Severity};
 
-use crate::{Bars, Calendar, Decimal, Interval, Session, Slot, Span, Spans, TradeDate};
+use crate::{Aligned, Calendar, Decimal, Interval, Session, Slot, Span, Spans, TradeDate};
 use std::ops::Range;
 
 /// Something a check noticed about a bar or a stretch of bars.
@@ -39,7 +39,7 @@ pub struct Subject<'a> {
     /// The sessions of its venue.
     pub calendar: &'a Calendar,
     /// Its bars, in slot order.
-    pub bars: &'a Bars,
+    pub bars: &'a Aligned,
     /// The smallest step of its prices; `None` where they need not be on a grid, as when they are adjusted.
     pub tick: Option<Decimal>,
     /// The smallest step of its volumes in shares or contracts; above 1, small volumes are rounded to nothing.
@@ -51,7 +51,7 @@ pub struct Subject<'a> {
     /// Stamps that fell into closed hours and were refused, in order.
     pub refused: &'a [Slot],
     /// The minutes of the same source, on the same basis, to hold daily bars against.
-    pub minutes: Option<&'a Bars>,
+    pub minutes: Option<&'a Aligned>,
 }
 
 /// One share became several, or several one.
@@ -63,6 +63,29 @@ pub struct Split {
     pub new: i64,
     /// ... for so many old ones.
     pub old: i64,
+}
+
+impl Split {
+    /// New shares for old ones in lowest terms: 4 for 2 is 2 for 1, and 1.5 for 1 is 3 for 2.
+    ///
+    /// ```
+    /// use mizuno_core::finding::Split;
+    /// let ratio = |new: &str, old: &str| Split::ratio(new.parse().unwrap(), old.parse().unwrap());
+    /// assert_eq!(ratio("4", "2"), Some((2, 1)));
+    /// assert_eq!(ratio("1.5", "1"), Some((3, 2)));
+    /// assert_eq!(ratio("0", "1"), None);
+    /// ```
+    #[must_use]
+    pub fn ratio(new: Decimal, old: Decimal) -> Option<(i64, i64)> {
+        let scale = new.scale.max(old.scale);
+        let (mut a, mut b) = (new.units(scale), old.units(scale));
+        let (new, old) = (a, b);
+        while b != 0 {
+            (a, b) = (b, a % b);
+        }
+        let in_bounds = |n: i128| i64::try_from(n / a).ok().filter(|n| (1..1_000_000).contains(n));
+        if new <= 0 || old <= 0 { None } else { Some((in_bounds(new)?, in_bounds(old)?)) }
+    }
 }
 
 /// Everything the checks that are switched on find, in time order.
@@ -150,7 +173,7 @@ impl Subject<'_> {
     }
 
     /// A price as it is printed.
-    fn print(&self, price: crate::Price) -> String {
+    fn print(&self, price: i64) -> String {
         self.bars.price(price).to_string()
     }
 }

@@ -4,7 +4,7 @@ use super::{
     Check, Day, Finding, Rule, Split, Subject,
     robust::{around, usual},
 };
-use crate::{Bar, Price, TradeDate};
+use crate::{AlignedBar, TradeDate};
 use std::ops::Range;
 
 /// Bars over which the usual range of a bar is taken.
@@ -38,7 +38,7 @@ pub(super) fn spikes(subject: &Subject<'_>, rule: Rule) -> Vec<Finding> {
         if bottom <= 0 {
             continue;
         }
-        let (above, below) = ((rows[i].high.0 - top) as f64 / top as f64, (bottom - rows[i].low.0) as f64 / bottom as f64);
+        let (above, below) = ((rows[i].high - top) as f64 / top as f64, (bottom - rows[i].low) as f64 / bottom as f64);
         let here = usual[i / AROUND];
         // Prices on a grid deviate by a tick at least.
         let deviation = here.deviation.max(tick / bottom as f64).max(here.middle / 4.0);
@@ -71,21 +71,21 @@ fn second_widest(ranges: &[f64], i: usize) -> f64 {
 }
 
 /// How far each bar reaches, its predecessor's close included, in parts of its price.
-fn true_ranges(rows: &[Bar]) -> Vec<f64> {
+fn true_ranges(rows: &[AlignedBar]) -> Vec<f64> {
     let range = |i: usize| {
         let before = rows[usize::saturating_sub(i, 1)].close;
-        (rows[i].high.max(before).0 - rows[i].low.min(before).0) as f64 / (rows[i].close.0.max(1)) as f64
+        (rows[i].high.max(before) - rows[i].low.min(before)) as f64 / (rows[i].close.max(1)) as f64
     };
     (0..rows.len()).map(range).collect()
 }
 
 /// The middle of up to three prices; of two, the one nearer to the bar asked about does not matter.
-fn middle(rows: &[Bar], of: fn(&Bar) -> Price) -> i64 {
+fn middle(rows: &[AlignedBar], of: fn(&AlignedBar) -> i64) -> i64 {
     match rows {
-        [a] => of(a).0,
-        [a, b] => of(a).0.midpoint(of(b).0),
+        [a] => of(a),
+        [a, b] => of(a).midpoint(of(b)),
         [a, b, c] => {
-            let (a, b, c) = (of(a).0, of(b).0, of(c).0);
+            let (a, b, c) = (of(a), of(b), of(c));
             a.max(b).min(a.min(b).max(c))
         }
         _ => 0,
@@ -95,10 +95,10 @@ fn middle(rows: &[Bar], of: fn(&Bar) -> Price) -> i64 {
 /// Jumps between sessions near the ratio of a split where none is known, and known splits that do not show.
 pub(super) fn jumps(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Vec<Finding> {
     let rows = &subject.bars.rows;
-    if !subject.splits_known || days.len() < 3 || rows.iter().any(|b| b.low.0 <= 0) {
+    if !subject.splits_known || days.len() < 3 || rows.iter().any(|b| b.low <= 0) {
         return vec![];
     }
-    let log = |p: Price| (p.0 as f64).ln();
+    let log = |p: i64| (p as f64).ln();
     let jump = |w: &[Day<'_>]| log(rows[w[1].rows.start].open) - log(rows[w[0].rows.end - 1].close);
     let jumps: Vec<f64> = days.windows(2).map(jump).collect();
     let usual = usual(&mut jumps.clone()).unwrap_or_default();
@@ -145,9 +145,9 @@ fn nearest_split(jump: f64, within: f64) -> Option<(i64, i64)> {
 }
 
 /// How the level of the sessions after the `i`-th differs from that of those up to it, in logarithms.
-fn level_after(rows: &[Bar], days: &[Day<'_>], i: usize) -> f64 {
+fn level_after(rows: &[AlignedBar], days: &[Day<'_>], i: usize) -> f64 {
     let level = |days: &[Day<'_>]| {
-        let mut closes: Vec<f64> = days.iter().map(|d| (rows[d.rows.end - 1].close.0 as f64).ln()).collect();
+        let mut closes: Vec<f64> = days.iter().map(|d| (rows[d.rows.end - 1].close as f64).ln()).collect();
         super::robust::median(&mut closes).unwrap_or_default()
     };
     level(&days[i + 1..(i + 1 + LEVEL).min(days.len())]) - level(&days[(i + 1).saturating_sub(LEVEL)..=i])
@@ -186,7 +186,7 @@ pub(super) fn off_tick(subject: &Subject<'_>, rule: Rule) -> Vec<Finding> {
         // Prices have no digit that a tick does not have, or the tick is finer than they are.
         return vec![];
     };
-    let off = |b: &Bar| [b.open, b.high, b.low, b.close].into_iter().find(|p| p.0 % step != 0);
+    let off = |b: &AlignedBar| [b.open, b.high, b.low, b.close].into_iter().find(|p| p % step != 0);
     let marked: Vec<usize> = (0..rows.len()).filter(|i| off(&rows[*i]).is_some()).collect();
     if (marked.len() as f64) < rule.limit {
         return vec![];

@@ -13,7 +13,7 @@ const POWERS: [i32; 6] = [1, 2, 3, -1, -2, -3];
 /// Sessions whose usual volume lies further than `limit` deviations from that of the sessions around, near a power of ten.
 pub(super) fn factors(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Vec<Finding> {
     let rows = &subject.bars.rows;
-    let log = |i: usize| rows[i].volume.filter(|v| v.0 > 0).map(|v| (v.0 as f64).ln());
+    let log = |i: usize| rows[i].volume.filter(|v| *v > 0).map(|v| (v as f64).ln());
     let level = |d: &Day<'_>| median(&mut d.rows.clone().filter_map(log).collect::<Vec<_>>());
     let levels: Vec<(usize, f64)> = days.iter().enumerate().filter_map(|(i, d)| Some((i, level(d)?))).collect();
     if levels.len() < 5 {
@@ -46,7 +46,7 @@ pub(super) fn silent_moves(subject: &Subject<'_>, rule: Rule) -> Vec<Finding> {
     }
     let rows = &subject.bars.rows;
     let moves = |i: usize| rows[i].high != rows[i].low || i.checked_sub(1).is_some_and(|before| rows[before].close != rows[i].close);
-    let silent = |i: &usize| rows[*i].volume.is_some_and(|v| v.0 == 0) && moves(*i);
+    let silent = |i: &usize| rows[*i].volume.is_some_and(|v| v == 0) && moves(*i);
     let marked: Vec<usize> = (0..rows.len()).filter(silent).collect();
     let found = subject.stretches(Check::SilentMove, &marked, |at| {
         format!("from {} to {} with a volume of 0", subject.print(rows[at.start].open), subject.print(rows[at.end - 1].close))

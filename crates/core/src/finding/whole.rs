@@ -1,7 +1,7 @@
 //! Daily bars against what their own minutes make.
 
 use super::{Check, Finding, Rule, Subject, days};
-use crate::{Bar, Bars, Interval, Price};
+use crate::{Aligned, AlignedBar, Interval};
 
 /// Share of the days looked at beyond which it is not the days that are wrong but the two kinds of bars that differ.
 const ALL_ALONG: f64 = 0.5;
@@ -12,11 +12,9 @@ const ALL_ALONG: f64 = 0.5;
 /// other: where a venue has auctions, the minutes need not have their volume.
 pub(super) fn against_minutes(subject: &Subject<'_>, rule: Rule) -> Vec<Finding> {
     let (Some(minutes), Interval::Daily) = (subject.minutes, subject.interval) else { return vec![] };
-    let (mut daily, mut fine) = (subject.bars.clone(), minutes.clone());
-    let (price, volume) = (daily.price_scale.max(fine.price_scale), daily.volume_scale.max(fine.volume_scale));
-    if daily.rescale(price, volume).is_err() || fine.rescale(price, volume).is_err() {
-        return vec![];
-    }
+    let price = subject.bars.price_scale.max(minutes.price_scale);
+    let at = |bars: &Aligned| bars.rescaled(price, bars.volume_scale);
+    let (Some(daily), Some(fine)) = (at(subject.bars), at(minutes)) else { return vec![] };
     let tick = subject.tick.and_then(|t| t.at_scale(price)).map_or(1, |t| t.mantissa);
     let apart = (rule.limit * tick as f64) as i64;
     let mut looked_at = 0;
@@ -41,7 +39,7 @@ pub(super) fn against_minutes(subject: &Subject<'_>, rule: Rule) -> Vec<Finding>
     found.into_iter().map(|(at, detail)| subject.finding(Check::DailyAgainstMinutes, at..at + 1, detail)).collect()
 }
 
-fn contradiction(digits: &Bars, day: &Bar, minutes: &[Bar], apart: i64) -> Option<String> {
+fn contradiction(digits: &Aligned, day: &AlignedBar, minutes: &[AlignedBar], apart: i64) -> Option<String> {
     let (first, last) = (minutes.first()?, minutes.last()?);
     let made = [
         ("open", day.open, first.open),
@@ -49,7 +47,7 @@ fn contradiction(digits: &Bars, day: &Bar, minutes: &[Bar], apart: i64) -> Optio
         ("low", day.low, minutes.iter().map(|m| m.low).min()?),
         ("close", day.close, last.close),
     ];
-    let print = |p: Price| digits.price(p).to_string();
-    let wrong = made.into_iter().find(|(_, day, minutes)| (day.0 - minutes.0).abs() > apart);
+    let print = |p: i64| digits.price(p).to_string();
+    let wrong = made.into_iter().find(|(_, day, minutes)| (day - minutes).abs() > apart);
     wrong.map(|(name, day, minutes)| format!("its {name} is {}, that of its minutes {}", print(day), print(minutes)))
 }

@@ -5,7 +5,7 @@ mod text;
 
 use crate::error::ServiceError;
 use jiff::tz::TimeZone;
-use mizuno_core::{Bars, Interval};
+use mizuno_core::{Bars, Interval, bar::Digits};
 use std::str::FromStr;
 
 /// What a file is written as.
@@ -17,7 +17,7 @@ pub enum Format {
     Ndjson,
     /// An array of objects.
     Json,
-    /// Apache Parquet, with decimal prices and UTC stamps.
+    /// Apache Parquet, with decimal prices (DECIMAL(18, s) where all fit, else DECIMAL(38, s)) and UTC stamps.
     Parquet,
 }
 
@@ -111,7 +111,11 @@ impl Column {
                 ServiceError::Invalid(format!("columns: `{name}` is not a column; there is {}", names.join(", ")))
             })
         };
-        text.split(',').map(|name| find(name.trim())).collect()
+        let columns: Vec<Column> = text.split(',').map(|name| find(name.trim())).collect::<Result<_, _>>()?;
+        match (1..columns.len()).find(|at| columns[..*at].contains(&columns[*at])) {
+            Some(at) => Err(ServiceError::Invalid(format!("columns: `{}` is named twice", columns[at].name(interval)))),
+            None => Ok(columns),
+        }
     }
 }
 
@@ -125,10 +129,10 @@ pub struct Layout {
     pub interval: Interval,
     /// The zone instants are written in, with their offset; UTC when `None`. Parquet is always UTC.
     pub zone: Option<TimeZone>,
-    /// Digits after the point of every price.
-    pub price_scale: u8,
-    /// Digits after the point of every volume.
-    pub volume_scale: u8,
+    /// Room for every price; a Parquet column has one scale.
+    pub price: Digits,
+    /// Room for every volume.
+    pub volume: Digits,
     /// The names of the sources there may be.
     pub sources: Vec<String>,
 }

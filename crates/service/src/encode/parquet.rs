@@ -1,12 +1,14 @@
 //! Bars as a Parquet file: UTC timestamps or dates, decimal prices, a row group a batch.
 
 use super::{Column, Encoder, Layout};
-use mizuno_core::{Bar, Bars};
+use mizuno_core::{Bar, Bars, Decimal, bar::Digits};
 use mizuno_store::table::{self, Kind, TableWriter, Values};
 
 pub(super) struct ParquetEncoder {
     table: TableWriter<Vec<u8>>,
     columns: Vec<Column>,
+    price: Digits,
+    volume: Digits,
 }
 
 impl ParquetEncoder {
@@ -17,14 +19,14 @@ impl ParquetEncoder {
             kind: match c {
                 Column::Time => time.clone(),
                 Column::Source => Kind::Word(layout.sources.clone().into()),
-                Column::Volume => Kind::Decimal(layout.volume_scale),
-                _ => Kind::Decimal(layout.price_scale),
+                Column::Volume => Kind::decimal(layout.volume),
+                _ => Kind::decimal(layout.price),
             },
             optional: *c == Column::Volume,
         };
         let columns: Vec<_> = layout.columns.iter().map(column).collect();
         let table = TableWriter::new(vec![], &columns, usize::MAX).map_err(|e| e.to_string())?;
-        Ok(ParquetEncoder { table, columns: layout.columns.clone() })
+        Ok(ParquetEncoder { table, columns: layout.columns.clone(), price: layout.price, volume: layout.volume })
     }
 }
 
@@ -34,18 +36,18 @@ impl Encoder for ParquetEncoder {
     }
 
     fn bars(&mut self, bars: &Bars, from: &[u16], out: &mut Vec<u8>) -> Result<(), String> {
-        let all = |of: fn(&Bar) -> i64| Values::all(bars.rows.iter().map(of));
+        let price = |of: fn(&Bar) -> Decimal| Values::decimals(self.price, bars.rows.iter().map(|b| Some(of(b))), bars.rows.len());
         let values: Vec<Values> = self
             .columns
             .iter()
             .map(|column| match column {
-                Column::Time => all(|b| b.slot.0),
-                Column::Open => all(|b| b.open.0),
-                Column::High => all(|b| b.high.0),
-                Column::Low => all(|b| b.low.0),
-                Column::Close => all(|b| b.close.0),
+                Column::Time => Values::all(bars.rows.iter().map(|b| b.slot.0)),
+                Column::Open => price(Bar::open),
+                Column::High => price(Bar::high),
+                Column::Low => price(Bar::low),
+                Column::Close => price(Bar::close),
                 Column::Source => Values::all((0..bars.rows.len()).map(|i| i64::from(from.get(i).copied().unwrap_or(0)))),
-                Column::Volume => Values::some(bars.rows.iter().map(|b| b.volume.map(|v| v.0))),
+                Column::Volume => Values::decimals(self.volume, bars.rows.iter().map(Bar::volume), bars.rows.len()),
             })
             .collect();
         self.table.rows(&values).map_err(|e| e.to_string())?;

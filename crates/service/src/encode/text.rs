@@ -2,7 +2,7 @@
 
 use super::{Column, Encoder, Format, Layout};
 use jiff::tz::TimeZone;
-use mizuno_core::{Bar, Bars, Slot, TradeDate, time::SECOND};
+use mizuno_core::{Bar, Bars, Decimal, Slot, TradeDate, time::SECOND};
 
 pub(super) struct TextEncoder {
     layout: Layout,
@@ -29,7 +29,7 @@ impl TextEncoder {
         self.layout.sources.get(usize::from(from)).map_or("", String::as_str)
     }
 
-    fn csv(&mut self, bar: &Bar, from: u16, scales: (u8, u8), out: &mut Vec<u8>) {
+    fn csv(&mut self, bar: &Bar, from: u16, out: &mut Vec<u8>) {
         for i in 0..self.layout.columns.len() {
             if i > 0 {
                 out.push(b',');
@@ -38,13 +38,13 @@ impl TextEncoder {
             match column {
                 Column::Time => self.moment(bar.slot, out),
                 Column::Source => out.extend_from_slice(self.source(from).as_bytes()),
-                _ => number(bar, column, scales, out),
+                _ => number(bar, column, out),
             }
         }
         out.extend_from_slice(b"\r\n");
     }
 
-    fn object(&mut self, bar: &Bar, from: u16, scales: (u8, u8), out: &mut Vec<u8>) {
+    fn object(&mut self, bar: &Bar, from: u16, out: &mut Vec<u8>) {
         for i in 0..self.layout.columns.len() {
             let column = self.layout.columns[i];
             out.push(if i == 0 { b'{' } else { b',' });
@@ -62,8 +62,8 @@ impl TextEncoder {
                     out.extend_from_slice(self.source(from).as_bytes());
                     out.push(b'"');
                 }
-                Column::Volume if bar.volume.is_none() => out.extend_from_slice(b"null"),
-                _ => number(bar, column, scales, out),
+                Column::Volume if bar.volume().is_none() => out.extend_from_slice(b"null"),
+                _ => number(bar, column, out),
             }
         }
         out.push(b'}');
@@ -85,19 +85,18 @@ impl Encoder for TextEncoder {
     }
 
     fn bars(&mut self, bars: &Bars, from: &[u16], out: &mut Vec<u8>) -> Result<(), String> {
-        let scales = (bars.price_scale, bars.volume_scale);
         out.reserve(bars.rows.len() * 64);
         for (i, bar) in bars.rows.iter().enumerate() {
             let from = from.get(i).copied().unwrap_or(0);
             match self.layout.format {
-                Format::Csv => self.csv(bar, from, scales, out),
+                Format::Csv => self.csv(bar, from, out),
                 Format::Ndjson => {
-                    self.object(bar, from, scales, out);
+                    self.object(bar, from, out);
                     out.push(b'\n');
                 }
                 _ => {
                     out.extend_from_slice(if self.first { b"\n" } else { b",\n" });
-                    self.object(bar, from, scales, out);
+                    self.object(bar, from, out);
                 }
             }
             self.first = false;
@@ -113,19 +112,19 @@ impl Encoder for TextEncoder {
     }
 }
 
-fn number(bar: &Bar, column: Column, (price, volume): (u8, u8), out: &mut Vec<u8>) {
+fn number(bar: &Bar, column: Column, out: &mut Vec<u8>) {
     match column {
-        Column::Open => decimal(bar.open.0, price, out),
-        Column::High => decimal(bar.high.0, price, out),
-        Column::Low => decimal(bar.low.0, price, out),
-        Column::Close => decimal(bar.close.0, price, out),
-        Column::Volume => bar.volume.into_iter().for_each(|v| decimal(v.0, volume, out)),
+        Column::Open => decimal(bar.open(), out),
+        Column::High => decimal(bar.high(), out),
+        Column::Low => decimal(bar.low(), out),
+        Column::Close => decimal(bar.close(), out),
+        Column::Volume => bar.volume().into_iter().for_each(|v| decimal(v, out)),
         Column::Time | Column::Source => {}
     }
 }
 
-/// Prints a whole number with the point `scale` digits from the right.
-fn decimal(mantissa: i64, scale: u8, out: &mut Vec<u8>) {
+/// Prints a number with the digits it has.
+fn decimal(Decimal { mantissa, scale }: Decimal, out: &mut Vec<u8>) {
     let mut buffer = itoa::Buffer::new();
     if mantissa < 0 {
         out.push(b'-');

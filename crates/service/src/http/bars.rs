@@ -1,6 +1,6 @@
 //! Bars, served in the format asked for, streamed.
 
-use super::problem::Refusal;
+use super::{problem::Refusal, query::Query};
 use crate::{
     desk::Desk,
     encode::{self, Column, Format, Layout},
@@ -8,23 +8,23 @@ use crate::{
     golden::GoldenReading,
     moments,
     setup::Setup,
-    views::union,
+    views::{Seen, View, union},
 };
 use actix_web::{
     HttpResponse, get,
     http::header::{self, EntityTag, IfNoneMatch},
-    web::{Bytes, Data, Query},
+    web::{Bytes, Data},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{Bars, Interval, SeriesKey, Side};
-use mizuno_store::{bars::Reading, series::SeriesRow};
+use mizuno_core::{Bars, Interval, SeriesKey, Side, Span, bar::Digits};
+use mizuno_store::{reading::Reading, series::SeriesRow};
 use serde::Deserialize;
 use std::time::Duration;
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 use utoipa::IntoParams;
 
-/// A reader that takes nothing for this long is given up, so that it does not hold its snapshot for ever.
+/// A reader that takes nothing for this long is given up, so that it does not keep its pieces in memory for ever.
 const PATIENCE: Duration = Duration::from_secs(60);
 
 #[derive(Deserialize, IntoParams)]
@@ -45,7 +45,7 @@ pub(super) struct Question {
     from: Option<String>,
     /// Last trade date, included, or an instant, not included.
     to: Option<String>,
-    /// Only what was known at this instant.
+    /// Only what was known at this instant; `now`, or nothing, for the newest. The header `Mizuno-As-Of` tells the instant an answer stands for.
     as_of: Option<String>,
     /// Columns in order, as in `time,close`.
     columns: Option<String>,
@@ -72,30 +72,30 @@ pub(super) async fn serve_bars(
     seen: Option<actix_web::web::Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
     let setup = desk.setup();
+    let instant = desk.pinned("as_of", ask.as_of.as_deref()).await?;
     let key = choose(&desk, &setup, &ask).await?;
     let instrument = setup.instrument(&key.symbol)?;
     let calendar = setup.calendar_of(instrument)?;
     let asked = moments::Asked { from: ask.from.as_deref(), to: ask.to.as_deref() };
     let span = moments::span(asked, key.interval, calendar)?;
-    let as_of = moments::as_of(ask.as_of.as_deref(), desk.clock.now())?;
     let format: Format = ask.format.as_deref().unwrap_or("csv").parse()?;
     let golden = key.source == GOLDEN;
     let columns = Column::list(ask.columns.as_deref(), key.interval, golden)?;
     let zone = ask.zone.as_deref().map(zone).transpose()?;
-    let all = desk.store.series().await?;
     let (mut reading, rows, state) = if golden {
-        let lineup = desk.lineup(&setup, &key, as_of).await?;
+        let lineup = desk.lineup(&setup, &key, instant).await?;
         if lineup.parts.is_empty() {
             let why: Vec<String> = lineup.left_out.iter().map(|l| format!("{}: {}", l.source, l.why)).collect();
             return Err(Refusal::invalid(format!("no source has a part in {key}; {}", why.join("; "))));
         }
         let (state, rows) = (lineup.validator(), lineup.parts.iter().map(|p| p.row.clone()).collect());
-        (Reader::Golden(desk.clone().into_inner().read_golden(lineup, calendar, span.clone(), as_of).await?), rows, state)
+        (Reader::Golden(desk.clone().into_inner().read_golden(lineup, calendar, span.clone(), instant).await?), rows, state)
     } else {
+        let all = desk.store.series().await?;
         let row =
             all.into_iter().find(|s| s.key == key).ok_or_else(|| ServiceError::unknown("series", &key.to_string(), [].into_iter()))?;
         let state = format!("{}-{}", row.id, row.revision);
-        (Reader::One(desk.store.read(&row, span.clone(), as_of).await?), vec![row], state)
+        (Reader::One(desk.store.read(&row, span.clone(), instant).await?), vec![row], state)
     };
 
     let tag = validator(&state, &ask);
@@ -105,9 +105,9 @@ pub(super) async fn serve_bars(
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
     let sources = rows.iter().map(|r| r.key.source.clone()).collect();
-    let completeness = union(&desk.views(&setup, rows).await?).map(|whole| whole.completeness(&span));
-    let (price_scale, volume_scale) = reading.scales();
-    let layout = Layout { format, columns, interval: key.interval, zone, price_scale, volume_scale, sources };
+    let completeness = completeness_of(&setup, golden, &desk.views_at(&setup, rows, Seen::at(instant)).await?, &span);
+    let (price, volume) = reading.room();
+    let layout = Layout { format, columns, interval: key.interval, zone, price, volume, sources };
 
     // What cannot be read at all is refused with the reason, which a broken stream could not tell.
     let first = reading.next().await?;
@@ -121,12 +121,21 @@ pub(super) async fn serve_bars(
             "Content-Disposition",
             format!("attachment; filename=\"{}.{}\"", key.to_string().replace('/', "_"), format.ending()),
         ))
-        .insert_header(("Mizuno-Series", key.to_string()));
+        .insert_header(("Mizuno-Series", key.to_string()))
+        .insert_header(("Mizuno-As-Of", instant.to_string()));
     if let Some(c) = completeness {
         let figures = format!("expected={}, held={}, excused={}, missing={}", c.expected, c.held, c.excused, c.missing);
         response.insert_header(("Mizuno-Completeness", figures));
     }
     Ok(response.streaming(ReceiverStream::new(body)))
+}
+
+/// What a file says of itself: of one series its own figures, of a golden one those of all its sources together.
+fn completeness_of(setup: &Setup, golden: bool, views: &[View<'_>], span: &Span) -> Option<mizuno_api::Completeness> {
+    match golden {
+        true => union(setup, views).map(|whole| whole.completeness(span)),
+        false => views.first().map(|view| view.completeness(span)),
+    }
 }
 
 /// Bars, and the places of their sources where these are several.
@@ -139,10 +148,10 @@ enum Reader {
 }
 
 impl Reader {
-    fn scales(&self) -> (u8, u8) {
+    fn room(&self) -> (Digits, Digits) {
         match self {
-            Reader::One(one) => (one.price_scale, one.volume_scale),
-            Reader::Golden(golden) => (golden.price_scale, golden.volume_scale),
+            Reader::One(one) => (one.price, one.volume),
+            Reader::Golden(golden) => (golden.price, golden.volume),
         }
     }
 
@@ -197,7 +206,19 @@ async fn choose(desk: &Desk, setup: &Setup, ask: &Question) -> Result<SeriesKey,
     let all = desk.store.series().await?;
     let (symbol, interval, side, source) = match (&ask.series, &ask.instrument) {
         (Some(name), _) => {
-            let key = name.parse::<SeriesKey>().map_err(|e| Refusal::invalid(format!("series: {e}")))?;
+            let key = setup.present(name.parse::<SeriesKey>().map_err(|e| Refusal::invalid(format!("series: {e}")))?);
+            let symbol = ask.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
+            let said = [
+                ("instrument", symbol, key.symbol.clone()),
+                ("interval", ask.interval.clone(), key.interval.to_string()),
+                ("source", ask.source.clone(), key.source.clone()),
+                ("side", ask.side.clone(), key.side.to_string()),
+            ];
+            if let Some((name, said, is)) = said.into_iter().find_map(|(name, said, is)| Some((name, said.filter(|s| *s != is)?, is))) {
+                return Err(Refusal::invalid(format!(
+                    "{name}: {said} contradicts the series {key}, whose {name} is {is}; leave one of the two out"
+                )));
+            }
             (key.symbol, key.interval, Some(key.side), key.source)
         }
         (None, Some(symbol)) => {

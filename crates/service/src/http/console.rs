@@ -1,7 +1,7 @@
 //! The console's files, built from `console/` and carried in the binary.
 
 use super::problem::Refusal;
-use actix_web::{HttpRequest, HttpResponse, http::StatusCode};
+use actix_web::{HttpRequest, HttpResponse};
 use rust_embed::RustEmbed;
 
 #[derive(RustEmbed)]
@@ -15,8 +15,7 @@ const NOT_BUILT: &str = "<!doctype html><title>Mizuno</title><p>The console was 
 pub(super) async fn page(request: HttpRequest) -> Result<HttpResponse, Refusal> {
     let path = request.path().trim_start_matches('/');
     if path.starts_with("api/") || request.method() != "GET" {
-        let detail = format!("there is nothing at {} {}; see /api/v1/openapi.json", request.method(), request.path());
-        return Err(Refusal::new(StatusCode::NOT_FOUND, "unknown", "There is no such address", detail));
+        return Err(super::representation::nothing_there(&request));
     }
     if let Some(file) = Files::get(path) {
         // Names under assets/ carry a digest of their contents.

@@ -1,10 +1,10 @@
 //! Held against expected, as a table.
 
-use super::problem::Refusal;
+use super::{problem::Refusal, query::Query};
 use crate::{desk::Desk, error::ServiceError, views::View};
 use actix_web::{
     get,
-    web::{Data, Json, Query},
+    web::{Data, Json},
 };
 use mizuno_api::{Coverage, CoverageRow};
 use mizuno_core::{Interval, Session, TradeDate};

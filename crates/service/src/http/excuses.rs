@@ -1,19 +1,24 @@
 //! What a person accepts: absences and findings.
 
-use super::{problem::Refusal, wire};
-use crate::{desk::Desk, error::ServiceError, moments, setup::Setup};
+use super::{
+    problem::Refusal,
+    query::{Nothing, Query},
+    wire,
+};
+use crate::{desk::Desk, error::ServiceError, golden::takes_part, moments, setup::Setup, views::union};
 use actix_web::{
     HttpResponse, delete, get, post,
     web::{Data, Json, Path},
 };
 use mizuno_api::{Event, Excuse, NewExcuse};
-use mizuno_core::{SeriesKey, Span, Timestamp};
+use mizuno_config::GOLDEN;
+use mizuno_core::{SeriesKey, Span};
 use mizuno_store::series::SeriesRow;
 
 /// All excuses ever given, newest first.
 #[utoipa::path(responses((status = 200, body = Vec<Excuse>)))]
 #[get("/api/v1/excuses")]
-pub(super) async fn list_excuses(desk: Data<Desk>) -> Result<Json<Vec<Excuse>>, Refusal> {
+pub(super) async fn list_excuses(desk: Data<Desk>, _: Query<Nothing>) -> Result<Json<Vec<Excuse>>, Refusal> {
     let series = desk.store.series().await?;
     let rows = desk.store.excuses().await?;
     let shown = rows.iter().filter_map(|row| Some(wire::excuse(row, &series.iter().find(|s| s.id == row.series)?.key)));
@@ -36,7 +41,7 @@ pub(super) async fn give_excuse(desk: Data<Desk>, ask: Json<NewExcuse>) -> Resul
         _ => return Err(Refusal::invalid("name either gaps, or findings, or a series with from and to".to_owned())),
     };
     let spans = accepted.iter().map(|(row, span, check)| (row.id, span.clone(), check.clone())).collect();
-    let ids = desk.store.excuse(spans, by.to_owned(), note.to_owned(), desk.clock.now()).await?;
+    let ids = desk.store.excuse(spans, by.to_owned(), note.to_owned()).await?;
     desk.events.tell(Event::Excuses);
     let all = desk.store.excuses().await?;
     let given = all.iter().filter(|e| ids.contains(&e.id));
@@ -50,11 +55,10 @@ type Accepted = (SeriesRow, Span, Option<String>);
 /// The findings of these ids.
 async fn found(desk: &Desk, setup: &Setup, ids: &[String]) -> Result<Vec<Accepted>, Refusal> {
     let all = desk.store.series().await?;
-    let known = desk.known(setup, Timestamp::MAX).await?;
+    let known = desk.known(setup, desk.store.newest()).await?;
     let mut out = vec![];
     for id in ids {
-        let unknown =
-            || ServiceError::Unknown { kind: "finding", id: id.clone(), hint: "list them again with: mizuno findings".to_owned() };
+        let unknown = || ServiceError::Unknown { kind: "finding", id: id.clone(), hint: "list them again".to_owned(), see: "findings" };
         let (key, _) = moments::parse_gap_id(id.split('#').next().unwrap_or_default()).map_err(|_| unknown())?;
         let row = all.iter().find(|r| r.key == key).ok_or_else(unknown)?;
         let judged = desk.findings(setup, row, &known).await?;
@@ -74,20 +78,32 @@ async fn stretches(desk: &Desk, setup: &Setup, ask: &NewExcuse) -> Result<Vec<(S
     };
     match (&ask.gaps[..], &ask.series, &ask.from, &ask.to) {
         ([_, ..], None, None, None) => {
-            let wanted = ask.gaps.iter().map(|id| moments::parse_gap_id(id)).collect::<Result<Vec<_>, _>>()?;
-            let mut rows = wanted.iter().map(|(key, _)| find(key)).collect::<Result<Vec<_>, _>>()?;
+            let mut wanted = vec![];
+            let mut golden = vec![];
+            for id in &ask.gaps {
+                let (key, slot) = moments::parse_gap_id(id)?;
+                match key.source == GOLDEN {
+                    true => golden.extend(of_golden(desk, setup, id, &setup.present(key), slot).await?),
+                    false => wanted.push((id.clone(), (setup.present(key), slot))),
+                }
+            }
+            if wanted.is_empty() {
+                return Ok(golden);
+            }
+            let mut rows = wanted.iter().map(|(_, (key, _))| find(key)).collect::<Result<Vec<_>, _>>()?;
             rows.sort_by_key(|r| r.id);
             rows.dedup_by_key(|r| r.id);
             let views = desk.views(setup, rows).await?;
             let gaps: Vec<_> = views.iter().flat_map(|v| v.gaps().into_iter().map(move |g| (&v.row, g.span))).collect();
-            let gap = |(id, (key, slot)): (&String, &(SeriesKey, mizuno_core::Slot))| {
+            let gap = |(id, (key, slot)): &(String, (SeriesKey, mizuno_core::Slot))| -> Result<(SeriesRow, Span), Refusal> {
                 let found = gaps.iter().find(|(row, span)| row.key == *key && span.start == *slot);
                 let hint = "it may have been closed or have moved; list the gaps again".to_owned();
                 found
                     .map(|(row, span)| ((*row).clone(), span.clone()))
-                    .ok_or_else(|| ServiceError::Unknown { kind: "gap", id: id.clone(), hint }.into())
+                    .ok_or_else(|| ServiceError::Unknown { kind: "gap", id: id.clone(), hint, see: "gaps" }.into())
             };
-            ask.gaps.iter().zip(&wanted).map(gap).collect()
+            let own = wanted.iter().map(gap).collect::<Result<Vec<_>, _>>()?;
+            Ok(golden.into_iter().chain(own).collect())
         }
         ([], Some(name), Some(from), Some(to)) => {
             let key = name.parse::<SeriesKey>().map_err(|e| Refusal::invalid(e.to_string()))?;
@@ -100,11 +116,32 @@ async fn stretches(desk: &Desk, setup: &Setup, ask: &NewExcuse) -> Result<Vec<(S
     }
 }
 
+/// The gaps at each source that make a gap of a golden series: who accepts that nobody has a bar accepts it at each of them.
+async fn of_golden(
+    desk: &Desk,
+    setup: &Setup,
+    id: &str,
+    key: &SeriesKey,
+    slot: mizuno_core::Slot,
+) -> Result<Vec<(SeriesRow, Span)>, Refusal> {
+    let splits = desk.splits(setup, desk.store.newest()).await?;
+    let mut rows = desk.store.series().await?;
+    rows.retain(|r| (&r.key.symbol, r.key.interval, r.key.side) == (&key.symbol, key.interval, key.side));
+    rows.retain(|r| takes_part(setup, &splits, &r.key).is_ok());
+    let views = desk.views(setup, rows).await?;
+    let whole = union(setup, &views);
+    let span = whole.and_then(|w| w.gaps().into_iter().map(|(span, _)| span).find(|span| span.start == slot));
+    let hint = "it may have been closed or have moved; list the gaps again".to_owned();
+    let span = span.ok_or_else(|| ServiceError::Unknown { kind: "gap", id: id.to_owned(), hint, see: "gaps" })?;
+    let without = views.iter().filter(|v| v.standing.missing().overlaps(&span));
+    Ok(without.map(|v| (v.row.clone(), span.clone())).collect())
+}
+
 /// Takes an excuse back; its slots are missing again.
 #[utoipa::path(params(("id" = i64, Path, description = "Number of the excuse")), responses((status = 204, description = "Taken back")))]
 #[delete("/api/v1/excuses/{id}")]
 pub(super) async fn revoke_excuse(desk: Data<Desk>, id: Path<i64>) -> Result<HttpResponse, Refusal> {
-    desk.store.revoke_excuse(*id, desk.clock.now()).await?;
+    desk.store.revoke_excuse(*id).await?;
     desk.events.tell(Event::Excuses);
     Ok(HttpResponse::NoContent().finish())
 }

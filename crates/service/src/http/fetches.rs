@@ -1,10 +1,10 @@
 //! Fetches, and the bytes they brought.
 
-use super::{problem::Refusal, wire};
+use super::{problem::Refusal, query::Query, wire};
 use crate::desk::Desk;
 use actix_web::{
     HttpResponse, get,
-    web::{Data, Json, Path, Query},
+    web::{Data, Json, Path},
 };
 use mizuno_api::Fetch;
 use mizuno_core::SeriesKey;
@@ -24,6 +24,8 @@ pub(super) struct Which {
     run: Option<i64>,
     /// Only fetches of this series.
     series: Option<String>,
+    /// Only fetches of this source.
+    source: Option<String>,
     /// `failed`, `stored` or `answered`.
     state: Option<String>,
     /// Fetches at most; 100 when left out.
@@ -43,7 +45,14 @@ pub(super) async fn list_fetches(desk: Data<Desk>, which: Query<Which>) -> Resul
             Some(names.iter().find(|(_, n)| n == name).map(|(id, _)| *id).ok_or_else(unknown)?)
         }
     };
-    let filter = Filter { run: which.run, series, state: which.state.as_deref(), ..Filter::default() };
+    if let Some(state) = which.state.as_deref().filter(|s| !["failed", "stored", "answered"].contains(s)) {
+        return Err(Refusal::invalid(format!("state: `{state}` is none; a fetch is failed, stored or answered")));
+    }
+    if let Some(run) = which.run {
+        desk.store.run(run).await?;
+    }
+    desk.setup().check_names(&desk.store.series().await?, which.source.as_deref(), None, None)?;
+    let filter = Filter { run: which.run, series, source: which.source.as_deref(), state: which.state.as_deref(), ..Filter::default() };
     let rows = desk.store.fetches(filter, which.most.unwrap_or(100)).await?;
     Ok(Json(rows.iter().filter_map(|row| Some(wire::fetch(row, keys.get(&row.series)?))).collect()))
 }
@@ -89,6 +98,7 @@ pub(super) async fn serve_payload(desk: Data<Desk>, id: Path<i64>, which: Query<
         kind: "payload of fetch",
         id: id.to_string(),
         hint: "the source gave no answer at all".to_owned(),
+        see: "",
     };
     let pages = desk.store.pages(&row).await?;
     let digest = pages.into_iter().nth(which.page.unwrap_or(1).saturating_sub(1)).and_then(|p| p.payload).ok_or_else(none)?;

@@ -1,6 +1,9 @@
 //! What the checks found, how they look, and who takes part in a golden series.
 
-use super::problem::Refusal;
+use super::{
+    problem::Refusal,
+    query::{Nothing, Query},
+};
 use crate::{
     desk::Desk,
     error::ServiceError,
@@ -11,12 +14,12 @@ use crate::{
 };
 use actix_web::{
     HttpResponse, get, post,
-    web::{Data, Json, Path, Query},
+    web::{Data, Json, Path},
 };
-use mizuno_api::{CheckInfo, Decide, Event, Finding, LeftOut, Lineup, LineupSource, RankedFrom};
+use mizuno_api::{CheckInfo, Decide, Event, Finding, LeftOut, Lineup, LineupSource, RankedFrom, Settle};
 use mizuno_config::profile::Adjusted;
 use mizuno_core::{
-    Bar, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
+    Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
     finding::{Check, Rules},
 };
 use mizuno_store::series::SeriesRow;
@@ -55,12 +58,13 @@ pub(super) async fn list_findings(desk: Data<Desk>, which: Query<Which>) -> Resu
         return Err(Refusal::invalid(format!("check: `{word}` is not a check; there is {}", words.join(", "))));
     }
     let all = desk.store.series().await?;
+    setup.check_names(&all, which.source.as_deref(), which.series.as_deref(), None)?;
     let wanted = |r: &&SeriesRow| {
         symbol.as_ref().is_none_or(|s| *s == r.key.symbol)
             && which.series.as_ref().is_none_or(|s| *s == r.key.to_string())
             && which.source.as_ref().is_none_or(|s| *s == r.key.source)
     };
-    let known = desk.known(&setup, Timestamp::MAX).await?;
+    let known = desk.known(&setup, desk.store.newest()).await?;
     let mut found: Vec<(&SeriesRow, Judged)> = vec![];
     for row in all.iter().filter(wanted) {
         let of_row = match desk.findings(&setup, row, &known).await {
@@ -115,15 +119,10 @@ async fn evidence(desk: &Desk, setup: &Setup, all: &[SeriesRow], row: &SeriesRow
     let other = |s: &&SeriesRow| (&s.key.symbol, s.key.interval, s.key.side) == (&key.symbol, key.interval, key.side) && s.id != row.id;
     for witness in all.iter().filter(other).filter(|s| as_traded(&s.key)) {
         let theirs = desk.store.bars(witness, span.clone(), Timestamp::MAX).await?;
-        let prices = |b: &Bar, digits: &mizuno_core::Bars| {
-            [b.open, b.high, b.low, b.close].map(|p| digits.price(p).at_scale(12).map(|d| d.mantissa))
-        };
         let pairs: Vec<bool> = theirs
             .rows
             .iter()
-            .filter_map(|t| {
-                Some(prices(t, &theirs) == prices(&mine.rows[mine.rows.binary_search_by_key(&t.slot, |m| m.slot).ok()?], &mine))
-            })
+            .filter_map(|t| Some(t.prices() == mine.rows[mine.rows.binary_search_by_key(&t.slot, |m| m.slot).ok()?].prices()))
             .collect();
         match pairs.iter().filter(|same| **same).count() {
             _ if pairs.is_empty() => {}
@@ -149,7 +148,7 @@ async fn evidence(desk: &Desk, setup: &Setup, all: &[SeriesRow], row: &SeriesRow
 /// The checks, and how they look when `checks.toml` does not say otherwise.
 #[utoipa::path(responses((status = 200, body = Vec<CheckInfo>)))]
 #[get("/api/v1/checks")]
-pub(super) async fn list_checks() -> Json<Vec<CheckInfo>> {
+pub(super) async fn list_checks(_: Query<Nothing>) -> Json<Vec<CheckInfo>> {
     let rules = Rules::default();
     let info = |check: Check| CheckInfo {
         name: check.word().to_owned(),
@@ -188,10 +187,10 @@ pub(super) async fn show_lineup(desk: Data<Desk>, whose: Query<Whose>) -> Result
         whose.side.as_deref().unwrap_or("trade").parse().map_err(|e: mizuno_core::series::NotASeries| Refusal::invalid(e.to_string()))?;
     let symbol = setup.instrument(&whose.instrument)?.symbol.clone();
     let key = SeriesKey { symbol, interval, side, source: mizuno_config::GOLDEN.to_owned() };
-    let lineup = desk.lineup(&setup, &key, Timestamp::MAX).await?;
+    let lineup = desk.lineup(&setup, &key, desk.store.newest()).await?;
     let views = desk.views(&setup, lineup.parts.iter().map(|p| p.row.clone()).collect()).await?;
     let all: Span = Slot(i64::MIN)..Slot(i64::MAX);
-    let whole = union(&views).map(|w| w.completeness(&all)).unwrap_or_default();
+    let whole = union(&setup, &views).map(|w| w.completeness(&all)).unwrap_or_default();
     let names = lineup.sources();
     let ranks = lineup.ranks.iter().map(|(from, places)| RankedFrom {
         from: (*from != TradeDate(i32::MIN)).then(|| from.to_string()),
@@ -210,6 +209,18 @@ pub(super) async fn show_lineup(desk: Data<Desk>, whose: Query<Whose>) -> Result
         sources: sources.collect(),
         left_out: lineup.left_out.iter().map(|l| LeftOut { source: l.source.clone(), why: l.why.clone() }).collect(),
     }))
+}
+
+/// Ends the collecting of a series on its new basis as it is: readers then see what there is.
+#[utoipa::path(request_body = Settle, responses((status = 204, description = "Ended")))]
+#[post("/api/v1/settlements")]
+pub(super) async fn settle(desk: Data<Desk>, ask: Json<Settle>) -> Result<HttpResponse, Refusal> {
+    let by = ask.by.trim();
+    if by.is_empty() {
+        return Err(Refusal::invalid("a decision needs a name (`by`)".to_owned()));
+    }
+    desk.settle(&ask.series, by).await?;
+    Ok(HttpResponse::NoContent().finish())
 }
 
 /// Takes a bar that was held back, or leaves the one held before.

@@ -1,10 +1,10 @@
 //! What is missing and why, and what is not believed.
 
-use super::problem::Refusal;
+use super::{problem::Refusal, query::Query};
 use crate::{basis::HELD_BACK, desk::Desk, moments, setup::Setup, views::View};
 use actix_web::{
     get,
-    web::{Data, Json, Query},
+    web::{Data, Json},
 };
 use mizuno_api::{Gap, Quarantined};
 use mizuno_core::{
@@ -50,6 +50,7 @@ impl Which {
     pub(super) async fn views<'s>(&self, desk: &Desk, setup: &'s Setup) -> Result<Vec<View<'s>>, Refusal> {
         let symbol = self.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
         let mut rows = desk.store.series().await?;
+        setup.check_names(&rows, self.source.as_deref(), self.series.as_deref(), self.interval.as_deref())?;
         rows.retain(|r| symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
         rows.retain(|r| self.series.as_ref().is_none_or(|s| *s == r.key.to_string()));
         rows.retain(|r| self.source.as_ref().is_none_or(|s| *s == r.key.source));
@@ -89,7 +90,8 @@ pub(super) async fn list_gaps(desk: Data<Desk>, which: Query<Which>) -> Result<J
     let setup = desk.setup();
     let views = which.views(&desk, &setup).await?;
     if which.golden == Some(true) {
-        return Ok(Json(super::holes::golden_gaps(&views, &which)?));
+        let splits = desk.splits(&setup, desk.store.newest()).await?;
+        return Ok(Json(super::holes::golden_gaps(&setup, &splits, &views, &which)?));
     }
     let mut found = vec![];
     for view in &views {
@@ -246,6 +248,7 @@ pub(super) async fn list_quarantine(desk: Data<Desk>, newest: Query<Newest>) -> 
             }
             .to_owned(),
             decision: row.decision.map(|d| format!("{} by {}, {}", if d.taken { "taken" } else { "refused" }, d.by, d.at)),
+            rows: row.suspect.count,
             flaw: row.suspect.flaw,
             text: row.suspect.text,
         })

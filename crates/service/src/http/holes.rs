@@ -3,15 +3,19 @@
 use super::{
     gaps::{Which, sentence},
     problem::Refusal,
+    query::Query,
 };
 use crate::{
     desk::Desk,
+    findings::Splits,
+    golden::takes_part,
     moments,
+    setup::Setup,
     views::{View, union},
 };
 use actix_web::{
     get,
-    web::{Data, Json, Query},
+    web::{Data, Json},
 };
 use mizuno_api::Hole;
 use mizuno_config::GOLDEN;
@@ -66,25 +70,32 @@ pub(crate) fn holes(views: &[View<'_>], which: &Which) -> Result<Vec<Hole>, Refu
 }
 
 /// The gaps of golden series: what none of an instrument's sources has. Each names what every source says of it.
-pub(crate) fn golden_gaps(views: &[View<'_>], which: &Which) -> Result<Vec<mizuno_api::Gap>, Refusal> {
+pub(crate) fn golden_gaps(setup: &Setup, splits: &Splits, views: &[View<'_>], which: &Which) -> Result<Vec<mizuno_api::Gap>, Refusal> {
     let mut groups: BTreeMap<(&str, Interval, Side), Vec<&View<'_>>> = BTreeMap::new();
-    for view in views {
+    for view in views.iter().filter(|v| takes_part(setup, splits, &v.row.key).is_ok()) {
         let key = &view.row.key;
         groups.entry((&key.symbol, key.interval, key.side)).or_default().push(view);
     }
     let (mut out, causes) = (vec![], which.causes()?);
     for ((symbol, interval, side), members) in groups {
         let key = SeriesKey { symbol: symbol.to_owned(), interval, side, source: GOLDEN.to_owned() };
-        let Some(whole) = union(&members) else { continue };
+        let Some(whole) = union(setup, &members) else { continue };
         let venue = members[0].post.venue;
         let within = which.span(members[0])?;
         let told: Vec<(&str, Vec<Gap>)> = members.iter().map(|v| (v.row.key.source.as_str(), v.gaps())).collect();
-        for span in whole.missing().iter().filter(|s| s.start < within.end && s.end > within.start) {
-            let says = |(source, gaps): &(&str, Vec<Gap>)| {
-                let gap = gaps.iter().find(|g| g.span.start < span.end && span.start < g.span.end)?;
+        // The gaps of each source stand in order, and so do those of the whole: each is gone through once.
+        let mut at = vec![0usize; told.len()];
+        for (span, slots) in whole.gaps().iter().filter(|(s, _)| s.start < within.end && s.end > within.start) {
+            for (place, (_, gaps)) in at.iter_mut().zip(&told) {
+                while gaps.get(*place).is_some_and(|g| g.span.end <= span.start) {
+                    *place += 1;
+                }
+            }
+            let says = |((source, gaps), place): (&(&str, Vec<Gap>), &usize)| {
+                let gap = gaps.get(*place).filter(|g| g.span.start < span.end)?;
                 Some(((*source).to_owned(), gap.clone()))
             };
-            let said: Vec<(String, Gap)> = told.iter().filter_map(says).collect();
+            let said: Vec<(String, Gap)> = told.iter().zip(&at).filter_map(says).collect();
             // The most hopeful cause: what has not been asked for may still come.
             let Some((_, first)) = said.iter().min_by_key(|(_, g)| hope(g)) else { continue };
             if !causes.contains(&first.cause) {
@@ -97,7 +108,7 @@ pub(crate) fn golden_gaps(views: &[View<'_>], which: &Which) -> Result<Vec<mizun
                 from: moments::wire(interval, span.start),
                 to: moments::wire(interval, span.end),
                 when: moments::spoken(interval, venue, span),
-                slots: interval.count([span]),
+                slots: *slots,
                 cause: first.cause.word().to_owned(),
                 because: because.join("; "),
                 fetch: first.fetch,

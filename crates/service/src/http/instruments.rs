@@ -1,10 +1,10 @@
 //! What can be traded, and the series kept of it.
 
-use super::problem::Refusal;
+use super::{problem::Refusal, query::Query};
 use crate::{desk::Desk, moments};
 use actix_web::{
     get,
-    web::{Data, Json, Query},
+    web::{Data, Json},
 };
 use mizuno_api::{FormerSymbol, Instrument, Series};
 use mizuno_core::{Slot, spans::hull};
@@ -63,6 +63,7 @@ pub(super) async fn list_series(desk: Data<Desk>, which: Query<Which>) -> Result
     let setup = desk.setup();
     let symbol = which.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
     let mut rows = desk.store.series().await?;
+    setup.check_names(&rows, None, None, which.interval.as_deref())?;
     rows.retain(|r| symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
     rows.retain(|r| which.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string()));
     let views = desk.views(&setup, rows).await?;

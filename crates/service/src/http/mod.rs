@@ -8,9 +8,12 @@ mod excuses;
 mod fetches;
 mod findings;
 mod gaps;
+mod guard;
 mod holes;
 mod instruments;
 mod problem;
+mod query;
+mod representation;
 mod runs;
 mod sources;
 mod status;
@@ -21,8 +24,8 @@ use crate::desk::Desk;
 use actix_web::{
     App, HttpResponse, HttpServer,
     dev::Server,
-    middleware::{Compress, DefaultHeaders},
-    web::{self, Data, JsonConfig, PathConfig, QueryConfig},
+    middleware::{Compress, DefaultHeaders, from_fn},
+    web::{self, Data, JsonConfig, PathConfig},
 };
 use problem::Refusal;
 use std::{io, net::TcpListener, sync::Arc};
@@ -47,6 +50,7 @@ const LARGEST_BODY: usize = 64 * 1024;
         findings::list_checks,
         findings::show_lineup,
         findings::decide,
+        findings::settle,
         runs::list_runs,
         runs::show_run,
         runs::start_run,
@@ -58,6 +62,7 @@ const LARGEST_BODY: usize = 64 * 1024;
         sources::show_lists,
         sources::list_changes,
         sources::collect_list,
+        sources::decide_list,
         sources::reload,
         trust::compare_series,
         trust::trace_bar,
@@ -85,11 +90,13 @@ pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Serve
         App::new()
             .app_data(Data::from(desk.clone()))
             .app_data(JsonConfig::default().limit(LARGEST_BODY).error_handler(|e, _| Refusal::from(e).into()))
-            .app_data(QueryConfig::default().error_handler(|e, _| Refusal::invalid(e.to_string()).into()))
             .app_data(PathConfig::default().error_handler(|e, _| Refusal::invalid(e.to_string()).into()))
+            .wrap(from_fn(representation::validate_listings))
             .wrap(Compress::default())
+            .wrap(from_fn(representation::validators_by_coding))
+            .wrap(from_fn(representation::head_as_get))
             .wrap(DefaultHeaders::new().add(("X-Content-Type-Options", "nosniff")).add(("Referrer-Policy", "no-referrer")))
-            .wrap(actix_web::middleware::from_fn(problem::only_our_own_host))
+            .wrap(from_fn(guard::our_own_only))
             .service(status::show_status)
             .service(instruments::list_instruments)
             .service(instruments::list_series)
@@ -102,6 +109,7 @@ pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Serve
             .service(findings::list_checks)
             .service(findings::show_lineup)
             .service(findings::decide)
+            .service(findings::settle)
             .service(runs::list_runs)
             .service(runs::show_run)
             .service(runs::start_run)
@@ -113,6 +121,7 @@ pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Serve
             .service(sources::show_lists)
             .service(sources::list_changes)
             .service(sources::collect_list)
+            .service(sources::decide_list)
             .service(sources::reload)
             .service(trust::compare_series)
             .service(trust::trace_bar)

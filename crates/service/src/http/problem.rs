@@ -3,11 +3,8 @@
 use crate::error::ServiceError;
 use actix_web::{
     HttpResponse, ResponseError,
-    body::MessageBody,
-    dev::{ServiceRequest, ServiceResponse},
     error::JsonPayloadError,
-    http::StatusCode,
-    middleware::Next,
+    http::{StatusCode, header::HeaderName},
 };
 use mizuno_api::Problem;
 use mizuno_store::StoreError;
@@ -20,11 +17,23 @@ pub(crate) struct Refusal {
     kind: &'static str,
     title: &'static str,
     detail: String,
+    /// Where to look, as a path of the interface.
+    see: Option<String>,
+    header: Option<(HeaderName, String)>,
 }
 
 impl Refusal {
     pub(crate) fn new(status: StatusCode, kind: &'static str, title: &'static str, detail: String) -> Refusal {
-        Refusal { status, kind, title, detail }
+        Refusal { status, kind, title, detail, see: None, header: None }
+    }
+
+    /// The same, with a place to look at: `gaps` for /api/v1/gaps.
+    pub(crate) fn see(self, what: &str) -> Refusal {
+        Refusal { see: Some(format!("/api/v1/{what}")), ..self }
+    }
+
+    pub(crate) fn with_header(self, name: HeaderName, value: String) -> Refusal {
+        Refusal { header: Some((name, value)), ..self }
     }
 
     pub(crate) fn invalid(detail: String) -> Refusal {
@@ -36,12 +45,23 @@ impl From<ServiceError> for Refusal {
     fn from(error: ServiceError) -> Refusal {
         let detail = error.to_string();
         match error {
-            ServiceError::Unknown { .. } | ServiceError::Store(StoreError::Unknown { .. }) => {
+            ServiceError::Unknown { see, .. } => {
+                let refusal = Refusal::new(StatusCode::NOT_FOUND, "unknown", "There is no such thing", detail);
+                if see.is_empty() { refusal } else { refusal.see(see) }
+            }
+            ServiceError::Store(StoreError::Unknown { .. }) => {
                 Refusal::new(StatusCode::NOT_FOUND, "unknown", "There is no such thing", detail)
             }
+            ServiceError::Over(_) => Refusal::new(StatusCode::CONFLICT, "over", "It is over already", detail),
+            ServiceError::NotAllowed(_) => Refusal::new(StatusCode::FORBIDDEN, "not-allowed", "That is not allowed", detail),
             ServiceError::Invalid(_) => Refusal::invalid(detail),
-            ServiceError::Busy { .. } => Refusal::new(StatusCode::CONFLICT, "busy", "It is being done already", detail),
+            ServiceError::Busy { run, .. } => {
+                Refusal::new(StatusCode::CONFLICT, "busy", "It is being done already", detail).see(&format!("runs/{run}"))
+            }
             ServiceError::Stopping => Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "stopping", "The service is shutting down", detail),
+            ServiceError::Store(StoreError::NotWriting { .. }) => {
+                Refusal::new(StatusCode::INSUFFICIENT_STORAGE, "not-writing", "Nothing can be written at the moment", detail)
+            }
             ServiceError::Store(StoreError::DiskFull) => {
                 Refusal::new(StatusCode::INSUFFICIENT_STORAGE, "disk-full", "The disk is full", detail)
             }
@@ -92,23 +112,14 @@ impl ResponseError for Refusal {
             title: self.title.to_owned(),
             status: self.status.as_u16(),
             detail: self.detail.clone(),
+            see: self.see.clone(),
         };
         let body = serde_json::to_vec(&problem).unwrap_or_default();
-        HttpResponse::build(self.status).content_type("application/problem+json").body(body)
+        let mut response = HttpResponse::build(self.status);
+        response.content_type("application/problem+json");
+        if let Some((name, value)) = &self.header {
+            response.insert_header((name.clone(), value.clone()));
+        }
+        response.body(body)
     }
-}
-
-/// Refuses requests sent under another host's name, so that a web page
-/// elsewhere cannot reach a loopback service through a name of its own.
-pub(crate) async fn only_our_own_host(
-    request: ServiceRequest,
-    next: Next<impl MessageBody + 'static>,
-) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
-    let host = request.connection_info().host().to_owned();
-    let name = host.rsplit_once(':').filter(|(_, port)| port.chars().all(|c| c.is_ascii_digit())).map_or(host.as_str(), |(n, _)| n);
-    if ["127.0.0.1", "localhost", "[::1]"].contains(&name) {
-        return next.call(request).await;
-    }
-    let detail = format!("this service answers to 127.0.0.1 and localhost, not to `{name}`");
-    Err(Refusal::new(StatusCode::FORBIDDEN, "host", "Another host's name", detail).into())
 }

@@ -1,10 +1,10 @@
 //! Runs: looked at, started, cancelled.
 
-use super::problem::Refusal;
+use super::{problem::Refusal, query::Query};
 use crate::{desk::Desk, moments, run::Order, setup::Setup};
 use actix_web::{
     HttpResponse, get, post,
-    web::{Data, Json, Path, Query},
+    web::{Data, Json, Path},
 };
 use mizuno_api::{Repair, Resume, Run, StartAudit, StartRun};
 use mizuno_config::GOLDEN;
@@ -99,7 +99,7 @@ pub(super) async fn repair_gaps(desk: Data<Desk>, ask: Json<Repair>) -> Result<H
         orders.entry(post.collector.name.clone()).or_default().gaps.push(id.clone());
     }
     if orders.is_empty() {
-        return Err(Refusal::invalid("name at least one gap; list them with: mizuno gaps".to_owned()));
+        return Err(Refusal::invalid("name at least one gap".to_owned()).see("gaps"));
     }
     let desk = desk.into_inner();
     let mut runs = vec![];

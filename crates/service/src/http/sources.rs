@@ -1,12 +1,15 @@
 //! Trying sources, their lists, and taking up a changed configuration.
 
-use super::problem::Refusal;
+use super::{
+    problem::Refusal,
+    query::{Nothing, Query},
+};
 use crate::desk::Desk;
 use actix_web::{
-    get, post,
-    web::{Data, Json, Path, Query},
+    HttpResponse, get, post,
+    web::{Data, Json, Path},
 };
-use mizuno_api::{ListChange, ListStatus, Reloaded, Tried, Try};
+use mizuno_api::{Decide, ListChange, ListStatus, Reloaded, Tried, Try};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -20,7 +23,7 @@ pub(super) async fn try_source(desk: Data<Desk>, ask: Json<Try>) -> Result<Json<
 /// The lists that sources keep, with how the newest collection of each went.
 #[utoipa::path(responses((status = 200, body = Vec<ListStatus>)))]
 #[get("/api/v1/lists")]
-pub(super) async fn show_lists(desk: Data<Desk>) -> Result<Json<Vec<ListStatus>>, Refusal> {
+pub(super) async fn show_lists(desk: Data<Desk>, _: Query<Nothing>) -> Result<Json<Vec<ListStatus>>, Refusal> {
     Ok(Json(desk.list_statuses().await?))
 }
 
@@ -33,6 +36,23 @@ pub(super) async fn show_lists(desk: Data<Desk>) -> Result<Json<Vec<ListStatus>>
 pub(super) async fn collect_list(desk: Data<Desk>, which: Path<(String, String)>) -> Result<Json<ListStatus>, Refusal> {
     let (source, list) = which.into_inner();
     Ok(Json(desk.collect_list(&source, &list).await?))
+}
+
+/// Takes a list that was held back since it is so much shorter than before, or refuses it.
+#[utoipa::path(
+    params(("source" = String, Path, description = "Name of the source"), ("list" = String, Path, description = "Name of the list")),
+    request_body = Decide,
+    responses((status = 204, description = "Decided"))
+)]
+#[post("/api/v1/lists/{source}/{list}/decision")]
+pub(super) async fn decide_list(desk: Data<Desk>, which: Path<(String, String)>, ask: Json<Decide>) -> Result<HttpResponse, Refusal> {
+    let (source, list) = which.into_inner();
+    if ask.by.trim().is_empty() {
+        return Err(Refusal::invalid("a decision needs a name (`by`)".to_owned()));
+    }
+    desk.decide_list(&source, &list, ask.take).await?;
+    tracing::info!(source, list, taken = ask.take, by = ask.by, "a list that was held back is decided on");
+    Ok(HttpResponse::NoContent().finish())
 }
 
 #[derive(Deserialize, IntoParams)]

@@ -1,6 +1,9 @@
 //! How everything stands.
 
-use super::problem::Refusal;
+use super::{
+    problem::Refusal,
+    query::{Nothing, Query},
+};
 use crate::{
     basis::HELD_BACK,
     desk::Desk,
@@ -18,7 +21,7 @@ use std::collections::BTreeMap;
 /// Everything on one screen: what runs, what is late, failed, missing or in quarantine.
 #[utoipa::path(responses((status = 200, body = Status)))]
 #[get("/api/v1/status")]
-pub(super) async fn show_status(desk: Data<Desk>) -> Result<Json<Status>, Refusal> {
+pub(super) async fn show_status(desk: Data<Desk>, _: Query<Nothing>) -> Result<Json<Status>, Refusal> {
     let setup = desk.setup();
     let now = desk.clock.now();
     let views = desk.all_views(&setup).await?;
@@ -67,6 +70,7 @@ fn source(source: &mizuno_sources::Source, views: &[View<'_>]) -> SourceStatus {
         calls_a_minute: source.profile.limits.calls_per_minute,
         calls_today,
         calls_a_day,
+        slowed_at: gate.slowed(),
         completeness: sum(views.iter().filter(|v| v.row.key.source == source.profile.name)),
     }
 }
@@ -90,7 +94,7 @@ fn venues(setup: &Setup, now: Timestamp) -> Vec<VenueStatus> {
 async fn collector(desk: &Desk, setup: &Setup, name: &str, views: &[View<'_>], now: Timestamp) -> Result<CollectorStatus, Refusal> {
     let post = setup.post(name)?;
     let c = post.collector;
-    let last = desk.store.runs(Some(name), 1).await?.into_iter().next();
+    let last = desk.newest_run(name).await?;
     let late = !desk.live.is_running(name) && schedule::is_late(&post, now, last.as_ref().map(|r| (r.started_at, r.state)));
     let last = match last {
         Some(run) => Some(desk.shown(&run).await?),
@@ -106,6 +110,8 @@ async fn collector(desk: &Desk, setup: &Setup, name: &str, views: &[View<'_>], n
         schedule: schedule::in_words(&post),
         zone: post.venue.zone_name().to_owned(),
         next: schedule::next_due(&post, now).map(|t| t.to_string()),
+        has_no_next: post.collector.schedule.as_ref().is_some_and(|s| !matches!(s, mizuno_config::Schedule::Dropped(_)))
+            && schedule::next_due(&post, now).is_none(),
         then: schedule::upcoming(&post, now, 3).into_iter().skip(1).map(|t| t.to_string()).collect(),
         late,
         last,
@@ -130,6 +136,14 @@ async fn concerns(
         }
     };
     let Suspicions { doubts, notices, series, damaged } = suspicions(desk, setup, views).await?;
+    let stopped = desk.store.stopped_writing();
+    add(
+        "not-writing",
+        u64::from(stopped.is_some()),
+        format!("nothing can be written: {}", stopped.unwrap_or_default()),
+        "make room or mend the disk; reading goes on, and writing by itself as soon as it is possible",
+        "mizuno status",
+    );
     add(
         "damaged",
         damaged.len() as u64,
@@ -144,6 +158,14 @@ async fn concerns(
         format!("{} should have run and did not", late.join(", ")),
         "collect it now",
         &format!("mizuno collect {}", late.first().unwrap_or(&"")),
+    );
+    let never: Vec<&str> = collectors.iter().filter(|c| c.has_no_next).map(|c| c.name.as_str()).collect();
+    add(
+        "late",
+        never.len() as u64,
+        format!("{} has a schedule and no next time", never.join(", ")),
+        "look at its schedule, and at the venue's sessions",
+        "mizuno schedule",
     );
     let day_ago = now.plus(-mizuno_core::time::DAY);
     let failed = desk.store.failed_since(day_ago).await?;
@@ -163,8 +185,95 @@ async fn concerns(
         "read why",
         "mizuno fetches --failed",
     );
-    let lists: Vec<String> =
-        desk.list_statuses().await?.into_iter().filter(|l| l.failure.is_some()).map(|l| format!("{}/{}", l.source, l.list)).collect();
+    for slowed in sources.iter().filter_map(|s| Some((s, s.slowed_at?))) {
+        let (source, calls) = slowed;
+        add(
+            "limit",
+            1,
+            format!("{} says too many calls at {calls} a minute; the profile says {}", source.name, source.calls_a_minute),
+            "it is asked more slowly by itself; write what it means into calls_per_minute",
+            &format!("mizuno fetches --failed --source {}", source.name),
+        );
+    }
+    for late in desk.late_publishers(views, now).await? {
+        add(
+            "slow-source",
+            1,
+            format!(
+                "{} publishes up to {} after a bar's end; the profile says {} ({})",
+                late.source,
+                schedule::length(late.seen),
+                schedule::length(late.said),
+                late.collector
+            ),
+            &format!("write delay = \"{}\" into its profile", schedule::length(late.seen).replace(' ', "")),
+            "mizuno schedule",
+        );
+    }
+    let names: std::collections::HashMap<i64, String> = desk.store.series().await?.into_iter().map(|s| (s.id, s.key.to_string())).collect();
+    let rebasings = desk.store.rebasings(None).await?;
+    let lasting: Vec<_> = rebasings.iter().filter(|r| r.ended_at.is_none() && r.reason.is_some()).collect();
+    if let Some(first) = lasting.first() {
+        let name = names.get(&first.series).cloned().unwrap_or_default();
+        add(
+            "new-basis",
+            lasting.len() as u64,
+            format!(
+                "{} still read as before the source changed its basis: {name} since {}, {}",
+                counted(lasting.len() as u64, "series is", "series are"),
+                first.began_at,
+                first.reason.as_deref().unwrap_or_default()
+            ),
+            "each run goes on with what is missing; or let readers see what there is",
+            &format!("mizuno settle {name} --by NAME"),
+        );
+    }
+    let in_part: Vec<_> = rebasings.iter().filter(|r| r.in_part && r.ended_at.is_some_and(|at| at > day_ago)).collect();
+    if let Some(first) = in_part.first() {
+        add(
+            "new-basis",
+            in_part.len() as u64,
+            format!(
+                "{} on two bases since the source changed its own: {}, {}",
+                counted(in_part.len() as u64, "series stands", "series stand"),
+                names.get(&first.series).cloned().unwrap_or_default(),
+                first.reason.as_deref().unwrap_or_default()
+            ),
+            "what could not be collected again keeps its old prices; compare it with another source",
+            "mizuno findings",
+        );
+    }
+    let all_lists = desk.list_statuses().await?;
+    for (list, gone) in all_lists.iter().filter_map(|l| Some((l, l.would_end?))) {
+        let name = format!("{}/{}", list.source, list.list);
+        add(
+            "list-held-back",
+            1,
+            format!("{name} has {} now; that would end {gone} of its entries", counted(list.rows, "row", "rows")),
+            "look at it; take it if that is so, or refuse it and collect it again",
+            &format!("mizuno lists {name} --take --by NAME"),
+        );
+    }
+    let twice: Vec<String> =
+        all_lists.iter().filter(|l| l.repeated > 0).map(|l| format!("{}/{} ({})", l.source, l.list, l.repeated)).collect();
+    add(
+        "conflict",
+        twice.len() as u64,
+        format!("one key stands twice in {}", twice.join(", ")),
+        "the last row counts; look at the list's key",
+        "mizuno lists",
+    );
+    let conflicts = desk.splits(setup, desk.store.newest()).await?.conflicts;
+    if let Some(first) = conflicts.first() {
+        add(
+            "conflict",
+            conflicts.len() as u64,
+            format!("lists contradict each other: {first}"),
+            "see what is right, and mend the list that is not",
+            "mizuno lists",
+        );
+    }
+    let lists: Vec<String> = all_lists.into_iter().filter(|l| l.failure.is_some()).map(|l| format!("{}/{}", l.source, l.list)).collect();
     add("failed", lists.len() as u64, format!("{} could not be collected", lists.join(", ")), "read why", "mizuno lists");
     let mut sums: BTreeMap<Cause, (u64, u64, u64)> = BTreeMap::new();
     for view in views {
@@ -226,7 +335,7 @@ struct Suspicions {
 
 /// Series under collection are told of as they were before, so that a load of thousands is not examined at every look.
 async fn suspicions(desk: &Desk, setup: &Setup, views: &[View<'_>]) -> Result<Suspicions, Refusal> {
-    let known = desk.known(setup, Timestamp::MAX).await?;
+    let known = desk.known(setup, desk.store.newest()).await?;
     let mut out = Suspicions::default();
     for view in views {
         let found = match desk.live.is_running(&view.post.collector.name) {

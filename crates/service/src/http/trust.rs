@@ -1,14 +1,14 @@
 //! Trust or doubt: series compared, bars traced to the bytes they came from, what was restated.
 
-use super::problem::Refusal;
+use super::{problem::Refusal, query::Query};
 use crate::{desk::Desk, lineage, moments, setup::Setup};
 use actix_web::{
     get,
-    web::{Data, Json, Query},
+    web::{Data, Json},
 };
 use mizuno_api::{BarVersion, Compared, ComparedBar, Restatement, Stretch};
 use mizuno_core::{
-    Bar, Bars, SeriesKey, Span, Spans, Timestamp,
+    Aligned, SeriesKey, Span, Spans, Timestamp,
     compare::{COLUMNS, Comparison, Tolerance, compare},
     diagnose::diagnose,
 };
@@ -51,15 +51,14 @@ pub(super) async fn compare_series(desk: Data<Desk>, pair: Query<Pair>) -> Resul
     let instrument = setup.instrument(&here.key.symbol)?;
     let calendar = setup.calendar_of(instrument)?;
     let span = moments::span(moments::Asked { from: pair.from.as_deref(), to: pair.to.as_deref() }, interval, calendar)?;
-    let now = desk.clock.now();
-    let a = desk.store.bars(&here, span.clone(), moments::as_of(pair.here_as_of.as_deref(), now)?).await?;
-    let b = desk.store.bars(&there, span, moments::as_of(pair.there_as_of.as_deref(), now)?).await?;
+    let a = desk.store.bars(&here, span.clone(), desk.pinned("here_as_of", pair.here_as_of.as_deref()).await?).await?;
+    let b = desk.store.bars(&there, span, desk.pinned("there_as_of", pair.there_as_of.as_deref()).await?).await?;
     let tolerance = Tolerance { tick: instrument.tick_size, ticks: pair.ticks.unwrap_or(0) };
     let most = pair.most.unwrap_or(50);
-    let found = compare(interval, &a, &b, tolerance, most).map_err(|e| Refusal::invalid(e.to_string()))?;
+    let found = compare(interval, &a, &b, tolerance, most);
     // What is the same, or nearly, needs no diagnosis.
     let diagnosis = if found.equal * 100 < found.matched * 99 || !found.only_here.is_empty() || !found.only_there.is_empty() {
-        diagnose(interval, calendar, &a, &b).iter().map(|s| s.advice(interval, &there.key.source)).collect()
+        diagnose(interval, calendar, &Aligned::of(&a), &Aligned::of(&b)).iter().map(|s| s.advice(interval, &there.key.source)).collect()
     } else {
         vec![]
     };
@@ -68,7 +67,6 @@ pub(super) async fn compare_series(desk: Data<Desk>, pair: Query<Pair>) -> Resul
 
 fn shown(here: &SeriesKey, there: &SeriesKey, found: &Comparison, diagnosis: Vec<String>) -> Compared {
     let interval = here.interval;
-    let digits = Bars { price_scale: found.price_scale, volume_scale: found.volume_scale, rows: vec![] };
     let stretches = |spans: &Spans| {
         let stretch =
             |s: &Span| Stretch { from: moments::wire(interval, s.start), to: moments::wire(interval, s.end), slots: interval.count([s]) };
@@ -77,8 +75,8 @@ fn shown(here: &SeriesKey, there: &SeriesKey, found: &Comparison, diagnosis: Vec
     let difference = |d: &mizuno_core::compare::Difference| ComparedBar {
         at: moments::wire(interval, d.slot),
         columns: COLUMNS.iter().zip(d.columns).filter(|(_, differs)| *differs).map(|(name, _)| (*name).to_owned()).collect(),
-        here: values(&digits, &d.here),
-        there: values(&digits, &d.there),
+        here: lineage::values(&d.here, false),
+        there: lineage::values(&d.there, false),
     };
     Compared {
         here: here.to_string(),
@@ -95,16 +93,12 @@ fn shown(here: &SeriesKey, there: &SeriesKey, found: &Comparison, diagnosis: Vec
     }
 }
 
-fn values(digits: &Bars, bar: &Bar) -> Vec<Option<String>> {
-    let price = |p| Some(digits.price(p).to_string());
-    vec![price(bar.open), price(bar.high), price(bar.low), price(bar.close), bar.volume.map(|v| digits.volume(v).to_string())]
-}
-
 async fn find(desk: &Desk, name: &str) -> Result<SeriesRow, Refusal> {
     let all = desk.store.series().await?;
     let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
     let unknown = || crate::ServiceError::unknown("series", name, names.iter().map(String::as_str));
-    Ok(all.iter().find(|s| s.key.to_string() == name).cloned().ok_or_else(unknown)?)
+    let key = name.parse::<SeriesKey>().ok().map(|key| desk.setup().present(key));
+    Ok(all.iter().find(|s| Some(&s.key) == key.as_ref()).cloned().ok_or_else(unknown)?)
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -134,7 +128,8 @@ pub(super) async fn trace_bar(desk: Data<Desk>, which: Query<OneBar>) -> Result<
         return Err(crate::ServiceError::Unknown {
             kind: "bar",
             id: format!("{}@{}", row.key, which.at),
-            hint: "a gap says why there is none: mizuno gaps".to_owned(),
+            hint: "a gap says why there is none".to_owned(),
+            see: "gaps",
         }
         .into());
     }
@@ -161,6 +156,7 @@ pub(super) struct Lately {
 pub(super) async fn list_restatements(desk: Data<Desk>, which: Query<Lately>) -> Result<Json<Vec<Restatement>>, Refusal> {
     let setup: std::sync::Arc<Setup> = desk.setup();
     let symbol = which.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
+    setup.check_names(&desk.store.series().await?, which.source.as_deref(), None, None)?;
     let days = i64::from(which.days.unwrap_or(7).min(36_500));
     let since: Timestamp = desk.clock.now().plus(-days * mizuno_core::time::DAY);
     let wanted =

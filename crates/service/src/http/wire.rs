@@ -65,6 +65,7 @@ pub(crate) fn fetch(row: &FetchRow, key: &SeriesKey) -> mizuno_api::Fetch {
         restated: row.learned.restated,
         refused: row.refused as u64,
         unfinished: row.unfinished as u64,
+        outside: row.outside as u64,
         failure,
         message,
         first_lines: None,

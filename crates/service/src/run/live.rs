@@ -135,6 +135,18 @@ impl Live {
         *self.cancel.borrow() != Halt::No
     }
 
+    /// Takes windows that are asked for again out of those that failed.
+    pub fn put_back(&self, classes: &[&str]) {
+        let run = &mut self.lock().run;
+        for class in classes {
+            run.failed = run.failed.saturating_sub(1);
+            if let Some(n) = run.failures.get_mut(*class) {
+                *n = n.saturating_sub(1);
+            }
+        }
+        run.failures.retain(|_, n| *n > 0);
+    }
+
     /// Adds a fetch to the figures; says whether they should be told again.
     pub fn count(&self, fetch: &mizuno_api::Fetch) -> bool {
         let mut shown = self.lock();

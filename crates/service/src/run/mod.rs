@@ -57,11 +57,21 @@ impl Order {
     }
 }
 
+/// Windows that failed with what may pass are asked for again at the end of their run, so many times.
+const AGAIN: u32 = 2;
+
 impl Desk {
     /// Starts a run and returns it; it goes on by itself.
     pub(crate) async fn start_run(self: &Arc<Self>, collector: &str, reason: Reason, order: Order) -> Result<Run, ServiceError> {
         let setup = self.setup();
         let post = setup.post(collector)?;
+        let mut order = order;
+        // An order from before a rename names an instrument as it was called then.
+        for symbol in &mut order.symbols {
+            if let Ok(instrument) = setup.instrument(symbol) {
+                symbol.clone_from(&instrument.symbol);
+            }
+        }
         for symbol in &order.symbols {
             if !setup.config.instruments_of(post.collector).any(|i| i.symbol == *symbol) {
                 let known = setup.config.instruments_of(post.collector).map(|i| i.symbol.as_str());
@@ -78,12 +88,12 @@ impl Desk {
         if let Some(run) = self.live.at(&place) {
             return Err(ServiceError::Busy { what: place, run });
         }
-        let id = self.store.begin_run(collector.to_owned(), reason, scope, self.clock.now()).await?;
+        let id = self.store.begin_run(collector.to_owned(), reason, scope).await?;
         let run = wire::run(&self.store.run(id).await?, Figures::default());
         let live = Arc::new(Live::new(run.clone(), matches!(reason, Reason::Schedule | Reason::Recovery)));
         if let Err(run) = self.live.take_place(&place, &live) {
             // Two came at the same moment.
-            self.store.end_run(id, State::Cancelled, self.clock.now()).await?;
+            self.store.end_run(id, State::Cancelled).await?;
             return Err(ServiceError::Busy { what: place, run });
         }
         self.events.tell(Event::Run { run: run.clone() });
@@ -103,14 +113,14 @@ impl Desk {
                     State::Incomplete
                 }
             };
-            if let Err(error) = desk.store.end_run(id, state, desk.clock.now()).await {
+            if let Err(error) = desk.store.end_run(id, state).await {
                 tracing::error!(run = id, %error, "the end of the run cannot be written down");
             }
             desk.live.leave(&place);
             desk.tell_run(&live, true).await;
             live.ended.send_replace(true);
             if state != State::Interrupted
-                && let Err(error) = desk.follow_basis(&setup, &collector, &order, state).await
+                && let Err(error) = desk.follow_basis(&setup, &collector, &order, state, id).await
             {
                 tracing::error!(collector, %error, "a changed basis is not followed up");
             }
@@ -127,8 +137,14 @@ impl Desk {
                 let _ = tokio::time::timeout(Duration::from_secs(30), live.ended.subscribe().wait_for(|ended| *ended)).await;
                 self.shown_run(id).await
             }
-            None => Err(ServiceError::Invalid(format!("run {id} is not running; it is {}", row.state.word()))),
+            None => Err(ServiceError::Over(format!("run {id} is not running; it is {}", row.state.word()))),
         }
+    }
+
+    /// The newest run of a collector's whole order. A repair, an audit or a new basis is not one, and masks none that was missed.
+    pub(crate) async fn newest_run(&self, collector: &str) -> Result<Option<RunRow>, ServiceError> {
+        let is_whole = |run: &RunRow| serde_json::from_str::<Order>(&run.scope).is_ok_and(|order| order.place(collector) == collector);
+        Ok(self.store.runs(Some(collector), 200).await?.into_iter().find(is_whole))
     }
 
     /// A run as the ledger has it, with what is known only while it runs.
@@ -161,12 +177,23 @@ impl Desk {
         live.lock().run.windows = tasks.len() as u64;
         self.tell_run(live, false).await;
         let at_once = post.source.profile.limits.at_once as usize;
-        let mut results = stream::iter(tasks)
-            .take_while(|_| std::future::ready(!live.halted()))
-            .map(|task| self.collect(setup, live, post, task))
-            .buffer_unordered(at_once);
-        while let Some(result) = results.next().await {
-            result?;
+        let mut tasks = tasks;
+        for round in 0..=AGAIN {
+            let mut results = stream::iter(tasks)
+                .take_while(|_| std::future::ready(!live.halted()))
+                .map(|task| self.collect(setup, live, post, task))
+                .buffer_unordered(at_once);
+            // What failed and may pass is asked for once more when all others have been.
+            let mut again = vec![];
+            while let Some(left) = results.next().await {
+                again.extend(left);
+            }
+            drop(results);
+            if again.is_empty() || round == AGAIN || live.halted() {
+                break;
+            }
+            live.put_back(&again.iter().map(|l| l.class.as_str()).collect::<Vec<_>>());
+            tasks = again.into_iter().map(|l| l.task).collect();
         }
         let failed = live.lock().run.failed;
         Ok(match *live.cancel.borrow() {

@@ -11,6 +11,7 @@ use crate::{
 use mizuno_config::profile::Adjusted;
 use mizuno_core::{
     Slot, Span, Spans, Timestamp,
+    gap::Outcome,
     plan::{self, MaxSpan, Standing},
     spans::{difference, intersection, union, within},
 };
@@ -22,6 +23,7 @@ use std::{
 };
 
 /// One window still to be asked for.
+#[derive(Clone)]
 pub(super) struct Task {
     pub series: SeriesRow,
     pub window: Span,
@@ -43,9 +45,13 @@ impl Desk {
         let range = moments::span(asked, post.collector.interval, post.calendar)?;
         let mut tasks = vec![];
         let mut again = vec![];
+        let on_new_basis = if order.rebase { self.answered_on_new_basis(&rows).await? } else { HashMap::new() };
         for view in self.views(setup, rows).await? {
             let wanted = gaps.get(&view.row.key.to_string());
-            let slots = slots_to_ask(&view, order, wanted.map(Vec::as_slice), &range, now);
+            let mut slots = slots_to_ask(&view, order, wanted.map(Vec::as_slice), &range, now);
+            if let Some(answered) = on_new_basis.get(&view.row.id) {
+                slots = difference(&slots, answered);
+            }
             // Where it is only quiet, a window may run over.
             let expected = union(&view.standing.expected, &slots);
             let windows = plan::windows(post.calendar, view.row.key.interval, &expected, &slots, MaxSpan::Days(post.offer.span_days));
@@ -75,6 +81,23 @@ impl Desk {
         }
         tasks.sort_by_key(|t| std::cmp::Reverse(t.window.end));
         Ok(tasks)
+    }
+}
+
+impl Desk {
+    /// What each series was answered for since its basis changed: nothing is collected twice.
+    async fn answered_on_new_basis(&self, rows: &[SeriesRow]) -> Result<HashMap<i64, Spans>, ServiceError> {
+        let mut out = HashMap::new();
+        for rebasing in
+            self.store.rebasings(None).await?.into_iter().filter(|r| r.ended_at.is_none() && rows.iter().any(|s| s.id == r.series))
+        {
+            let whole = Slot(i64::MIN)..Slot(i64::MAX);
+            let asked =
+                self.store.asked(&[(rebasing.series, whole)], self.store.newest()).await?.remove(&rebasing.series).unwrap_or_default();
+            let since = asked.iter().filter(|a| a.outcome != Outcome::Failed && a.sent >= rebasing.began_at);
+            out.insert(rebasing.series, since.map(|a| a.window.clone()).collect());
+        }
+        Ok(out)
     }
 }
 

@@ -3,7 +3,7 @@
 use super::{Decoded, Page, Place, Refused, rows, unreadable};
 use crate::{Failure, stamp::StampReader};
 use mizuno_config::profile::{Answer, Offer};
-use mizuno_core::{Decimal, Slot, Venue};
+use mizuno_core::{Bar, Bars, Decimal, Venue};
 use std::borrow::Cow;
 
 /// Reads one page's bars into `out`.
@@ -33,8 +33,11 @@ pub(super) fn read(
         out.rows += 1;
         let place = Place { page: number, row: row.number };
         let read = row.fields.and_then(|fields| reader.bar(fields, &mut stamps));
-        match read.and_then(|(slot, prices, volume)| out.bars.push(slot, prices, volume).map_err(|e| e.to_string())) {
-            Ok(()) => out.places.push(place),
+        match read {
+            Ok(bar) => {
+                out.bars.rows.push(bar);
+                out.places.push(place);
+            }
             Err(reason) => out.refused.push(Refused { place, reason }),
         }
     })
@@ -50,7 +53,7 @@ struct Reader<'p> {
 }
 
 impl Reader<'_> {
-    fn bar(&self, fields: &[Option<Cow<'_, [u8]>>], stamps: &mut StampReader<'_>) -> Result<(Slot, [Decimal; 4], Option<Decimal>), String> {
+    fn bar(&self, fields: &[Option<Cow<'_, [u8]>>], stamps: &mut StampReader<'_>) -> Result<Bar, String> {
         let value = |place: usize| {
             let field = fields[place].as_deref().filter(|f| !f.is_empty());
             field.filter(|f| !self.answer.missing.iter().any(|m| m.as_bytes() == *f))
@@ -58,7 +61,11 @@ impl Reader<'_> {
         let number = |place: usize| {
             let named = |e: String| format!("{}: {e}", self.wanted[place]);
             let text = value(place).ok_or_else(|| named("is absent".to_owned()))?;
-            Decimal::parse(text).map_err(|e| named(e.to_string()))
+            let read = match self.answer.round_decimals {
+                Some(decimals) if place < 5 => Decimal::parse_rounded(text, decimals),
+                _ => Decimal::parse(text),
+            };
+            read.map_err(|e| named(e.to_string()))
         };
         let time = value(0).ok_or_else(|| format!("{}: is absent", self.wanted[0]))?;
         let slot = match self.clock.and_then(value) {
@@ -70,20 +77,25 @@ impl Reader<'_> {
             Some(place) => Some(in_ones(number(place)?, self.offer.volume_unit)?),
             None => None,
         };
-        Ok((slot, prices, volume))
+        Ok(Bar::new(slot, prices, volume))
     }
 }
 
 /// A volume in units of `unit` as a volume in ones.
 fn in_ones(volume: Decimal, unit: u32) -> Result<Decimal, String> {
     let mantissa = volume.mantissa.checked_mul(i64::from(unit));
-    mantissa.map(|mantissa| Decimal { mantissa, ..volume }).ok_or_else(|| format!("a volume of {volume} times {unit} does not fit"))
+    let ones = mantissa.and_then(|mantissa| Decimal { mantissa, ..volume }.at_scale(volume.scale));
+    ones.ok_or_else(|| format!("a volume of {volume} times {unit} does not fit"))
 }
 
 /// Bid and ask joined on time into the mid between them; a slot that one side lacks has no mid.
-pub(super) fn joined(bid: Decoded, ask: Decoded) -> Result<Decoded, Failure> {
-    let (bars, from) = mizuno_core::bar::mid(&bid.bars, &ask.bars).map_err(|e| unreadable(e.to_string()))?;
+pub(super) fn joined(bid: Decoded, ask: Decoded) -> Decoded {
+    let (mids, too_precise) = mizuno_core::bar::mid(&bid.bars, &ask.bars);
     let mut refused = bid.refused;
     refused.extend(ask.refused);
-    Ok(Decoded { rows: bid.rows.max(ask.rows), bars, places: from.into_iter().map(|at| bid.places[at]).collect(), refused })
+    let reason = "half-way between bid and ask takes more digits than can be kept exactly (18)";
+    refused.extend(too_precise.into_iter().map(|at| Refused { place: bid.places[at], reason: reason.to_owned() }));
+    let places = mids.iter().map(|(_, at)| bid.places[*at]).collect();
+    let bars: Bars = mids.into_iter().map(|(bar, _)| bar).collect();
+    Decoded { rows: bid.rows.max(ask.rows), bars, places, refused }
 }

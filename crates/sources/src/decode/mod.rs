@@ -77,7 +77,7 @@ pub fn decode(offer: &Offer, venue: &Venue, symbol: &str, most: usize, pages: &[
         Ok(out)
     };
     match offer.side {
-        mizuno_core::Side::Mid => bars::joined(parts(Some("bid"))?, parts(Some("ask"))?),
+        mizuno_core::Side::Mid => Ok(bars::joined(parts(Some("bid"))?, parts(Some("ask"))?)),
         _ => parts(None),
     }
 }

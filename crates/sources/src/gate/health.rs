@@ -45,7 +45,7 @@ impl Health {
 
     /// A request ended. Returns until when the source is paused, when this failure paused it.
     pub(super) fn report(&mut self, trouble: bool, retry_after: Option<i64>, now: Timestamp) -> Option<Timestamp> {
-        let told = retry_after.filter(|_| trouble).map(|wait| now.plus(wait));
+        let told = retry_after.map(|wait| now.plus(wait));
         self.told_to_wait = told.max(self.told_to_wait.filter(|until| now < *until));
         if !trouble {
             (self.failed, self.wait, self.paused, self.probing) = (0, self.probe_after, None, None);

@@ -14,7 +14,7 @@ mod rate;
 pub use day::{DayBook, NoDayBook};
 pub use queue::Ticket;
 
-use crate::{Clock, Failure};
+use crate::{Clock, Failure, failure::Class};
 use mizuno_config::profile::{Limits, QuietHours};
 use mizuno_core::Timestamp;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -30,6 +30,8 @@ pub struct Gate {
     queue: Mutex<queue::Queue<Turn>>,
     health: Mutex<health::Health>,
     came: Notify,
+    /// Calls sent before this process began may still count: nothing is asked until then.
+    begins: Mutex<Timestamp>,
     clock: Clock,
 }
 
@@ -52,6 +54,17 @@ pub enum Standing {
     Paused(Timestamp),
 }
 
+impl std::fmt::Display for Standing {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Standing::Ready => f.write_str("it is busy with other requests"),
+            Standing::LeftAlone(until) => write!(f, "it is left alone until {until}"),
+            Standing::UsedUp(until) => write!(f, "its calls of the day are used up until {until}"),
+            Standing::Paused(until) => write!(f, "it kept failing, and is paused until {until}"),
+        }
+    }
+}
+
 impl Gate {
     pub(crate) fn new(source: &str, limits: &Limits, with_key: bool, book: Arc<dyn DayBook>, clock: Clock) -> Arc<Gate> {
         let gate = Arc::new(Gate {
@@ -63,6 +76,7 @@ impl Gate {
             queue: Mutex::default(),
             health: Mutex::new(health::Health::new(limits.pause_after, limits.probe_after)),
             came: Notify::new(),
+            begins: Mutex::new(Timestamp::MIN),
             clock,
         });
         tokio::spawn(keep(Arc::downgrade(&gate)));
@@ -77,10 +91,21 @@ impl Gate {
         given.await.ok()
     }
 
+    /// Asks nothing until an instant: calls of the process before this one still count.
+    pub fn begin_at(&self, instant: Timestamp) {
+        *lock(&self.begins) = instant;
+    }
+
+    /// At how many calls a minute the source said that there are too many, and how many its profile declares.
+    pub fn slowed(&self) -> Option<u32> {
+        self.rate.slowed_at()
+    }
+
     /// What keeps the source from being asked at this moment.
     pub fn standing(&self) -> Standing {
         let now = self.clock.now();
-        if let Some(until) = self.left_alone_until(now) {
+        let begins = *lock(&self.begins);
+        if let Some(until) = self.left_alone_until(now).max(Some(begins).filter(|b| now < *b)) {
             return Standing::LeftAlone(until);
         }
         match lock(&self.health).waits_until(now) {
@@ -127,7 +152,8 @@ impl Gate {
         loop {
             let now = self.clock.now();
             let health = lock(&self.health).waits_until(now).map(|(until, _)| until);
-            if let Some(until) = health.max(self.left_alone_until(now)) {
+            let begins = Some(*lock(&self.begins)).filter(|b| now < *b);
+            if let Some(until) = health.max(self.left_alone_until(now)).max(begins) {
                 // Health may be restored, or trouble reported, before that.
                 tokio::select! {
                     () = self.clock.sleep_until(until) => {}
@@ -178,8 +204,14 @@ impl Turn {
     /// Tells how the request went, and how long the source asked us to wait.
     pub(crate) fn report(&self, failure: Option<&Failure>, retry_after: Option<i64>) {
         let now = self.gate.clock.now();
-        let trouble = failure.is_some_and(|f| f.class.is_of_the_source());
-        let told = lock(&self.gate.health).report(trouble, retry_after, now);
+        // Too many calls say something about our pace, not that the source is in trouble.
+        let too_many = failure.is_some_and(|f| f.class == Class::TooMany);
+        match too_many {
+            true => self.gate.rate.slow_down(),
+            false => self.gate.rate.speed_up(),
+        }
+        let trouble = !too_many && failure.is_some_and(|f| f.class.is_of_the_source());
+        let told = lock(&self.gate.health).report(trouble, retry_after.filter(|_| trouble || too_many), now);
         if let Some(until) = told {
             tracing::warn!(source = self.gate.source, %until, "the source keeps failing; it is paused and probed then");
         }

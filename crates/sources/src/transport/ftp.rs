@@ -5,7 +5,7 @@ use crate::{Failure, failure::Class};
 use mizuno_config::profile::Limits;
 use std::{
     io::Read,
-    net::ToSocketAddrs,
+    net::{SocketAddr, TcpStream, ToSocketAddrs},
     time::{Duration, Instant},
 };
 use suppaftp::{FtpError, FtpStream, Status, types::FileType};
@@ -14,19 +14,8 @@ pub(super) async fn read(limits: &Limits, call: &Call) -> Attempt {
     let most = limits.largest_answer();
     within(limits, call, move |ftp, path, deadline| {
         let mut stream = ftp.retr_as_stream(path)?;
-        let mut body = vec![];
-        let mut piece = [0u8; 65_536];
-        loop {
-            let n = stream.read(&mut piece).map_err(FtpError::ConnectionError)?;
-            body.extend_from_slice(&piece[..n]);
-            if n == 0 || body.len() > most {
-                break;
-            }
-            if Instant::now() > deadline {
-                return Err(FtpError::ConnectionError(std::io::ErrorKind::TimedOut.into()));
-            }
-        }
-        if body.len() <= most {
+        let (body, whole) = read_all(&mut stream, most, deadline)?;
+        if whole {
             stream.finish()?;
         }
         Ok(Attempt::bounded(body, most))
@@ -35,12 +24,38 @@ pub(super) async fn read(limits: &Limits, call: &Call) -> Attempt {
     .unwrap_or_else(failed)
 }
 
+/// Reads a data connection to its end, within bounds of bytes and time; whether the end was reached.
+fn read_all(stream: &mut impl Read, most: usize, deadline: Instant) -> Result<(Vec<u8>, bool), FtpError> {
+    let mut body = vec![];
+    let mut piece = [0u8; 65_536];
+    loop {
+        let n = stream.read(&mut piece).map_err(FtpError::ConnectionError)?;
+        body.extend_from_slice(&piece[..n]);
+        if n == 0 || body.len() > most {
+            return Ok((body, n == 0));
+        }
+        if Instant::now() > deadline {
+            return Err(FtpError::ConnectionError(std::io::ErrorKind::TimedOut.into()));
+        }
+    }
+}
+
 fn failed(failure: Failure) -> Attempt {
     Attempt { failure: Some(failure), ..Attempt::answered(None) }
 }
 
 pub(super) async fn names(limits: &Limits, call: &Call) -> (Attempt, Vec<String>) {
-    let listed = within(limits, call, |ftp, path, _| ftp.nlst(Some(path).filter(|p| !p.is_empty()))).await;
+    let most = limits.largest_answer();
+    let listed = within(limits, call, move |ftp, path, deadline| {
+        let command = if path.is_empty() { "NLST".to_owned() } else { format!("NLST {path}") };
+        let (_, mut stream) = ftp.custom_data_command(command, &[Status::AboutToSend, Status::AlreadyOpen])?;
+        let (body, whole) = read_all(&mut stream, most, deadline)?;
+        if whole {
+            stream.finish()?;
+        }
+        Ok(String::from_utf8_lossy(&body).lines().map(|l| l.trim_end().to_owned()).filter(|l| !l.is_empty()).collect())
+    })
+    .await;
     match listed {
         Ok(names) => (Attempt::answered(None), names),
         Err(failure) => (failed(failure), vec![]),
@@ -63,7 +78,15 @@ where
         let unresolved = |e: std::io::Error| Failure::new(Class::NameNotResolved, format!("the host's name is not known: {e}"));
         let mut addresses = (host, parsed.port().unwrap_or(21)).to_socket_addrs().map_err(unresolved)?;
         let address = addresses.next().ok_or_else(|| bad("its host has no address"))?;
-        let mut ftp = FtpStream::connect_timeout(address, patience).map_err(broken)?;
+        let ftp = FtpStream::connect_timeout(address, patience).map_err(broken)?;
+        // Data comes from the host that was asked, whatever address its answer names, and a connection that stalls is given up.
+        let mut ftp = ftp.passive_stream_builder(move |named| {
+            let data =
+                TcpStream::connect_timeout(&SocketAddr::new(address.ip(), named.port()), patience).map_err(FtpError::ConnectionError)?;
+            data.set_read_timeout(Some(patience)).map_err(FtpError::ConnectionError)?;
+            data.set_write_timeout(Some(patience)).map_err(FtpError::ConnectionError)?;
+            Ok(data)
+        });
         // Each look at the socket holds a lock for as long as its statement lasts.
         let _ = ftp.get_ref().set_read_timeout(Some(patience));
         let _ = ftp.get_ref().set_write_timeout(Some(patience));
@@ -75,7 +98,11 @@ where
         let _ = ftp.quit();
         out
     });
-    done.await.unwrap_or_else(|e| Err(Failure::new(Class::Unreachable, e)))
+    // Every step has a time-out of its own; together they take no longer than this, and a thread that is stuck is left behind.
+    match tokio::time::timeout(patience * 2, done).await {
+        Ok(done) => done.unwrap_or_else(|e| Err(Failure::new(Class::Unreachable, e))),
+        Err(_) => Err(Failure::new(Class::TimedOut, "the FTP server did not come to an end in time")),
+    }
 }
 
 fn broken(error: FtpError) -> Failure {

@@ -86,7 +86,12 @@ fn judge(status: StatusCode, location: Option<&str>, body: &[u8]) -> Result<(), 
         200..=299 => return Ok(()),
         300..=399 => {
             let to = location.unwrap_or("nowhere");
-            return Err(Failure::new(Class::Redirected, format!("the source sends us to {to}; put the right address into the profile")));
+            return Err(Failure::new(
+                Class::Redirected,
+                format!(
+                    "the source sends us to {to}, as to a page that asks to log in or to wait; if it does so always, put that address into the profile"
+                ),
+            ));
         }
         401 | 403 => Class::Denied,
         404 | 410 => Class::NotFound,
@@ -133,14 +138,16 @@ fn broken(error: &reqwest::Error) -> Failure {
     Failure::new(class, format!("{what}: {deepest}"))
 }
 
-/// Retry-After in both its forms (RFC 9110, section 10.2.3), in microseconds from `now`.
+/// Retry-After in both its forms (RFC 9110, section 10.2.3), in microseconds from the answer's own date, or from `now` where it has none.
 fn retry_after(response: &Response, now: Timestamp) -> Option<i64> {
     let text = response.headers().get(header::RETRY_AFTER)?.to_str().ok()?;
     let wait = match text.parse::<i64>() {
         Ok(seconds) => seconds.saturating_mul(1_000_000),
         Err(_) => {
-            let at = jiff::fmt::rfc2822::parse(text).ok()?.timestamp();
-            Timestamp::from(at).0 - now.0
+            // The source's clock need not be ours: its own date says how long it means.
+            let instant = |text: &str| jiff::fmt::rfc2822::parse(text).ok().map(|z| Timestamp::from(z.timestamp()));
+            let sent = response.headers().get(header::DATE).and_then(|d| d.to_str().ok()).and_then(instant);
+            instant(text)?.0 - sent.unwrap_or(now).0
         }
     };
     Some(wait.clamp(0, 3_600_000_000))

@@ -39,11 +39,11 @@ pub fn read(answer: &str, body: &[u8]) -> Result<Decoded, Failure> {
 
 /// Bars as `date open high low close volume`.
 pub fn shown(read: &Decoded) -> Vec<String> {
-    let price = |p| read.bars.price(p).to_string();
     let line = |b: &mizuno_core::Bar| {
-        let volume = b.volume.map_or("-".to_owned(), |v| read.bars.volume(v).to_string());
+        let [open, high, low, close] = b.prices().map(|p| p.to_string());
+        let volume = b.volume().map_or("-".to_owned(), |v| v.to_string());
         let slot = if b.slot.0.abs() > 10_000_000 { b.slot.instant().to_string() } else { b.slot.date().to_string() };
-        format!("{slot} {} {} {} {} {volume}", price(b.open), price(b.high), price(b.low), price(b.close))
+        format!("{slot} {open} {high} {low} {close} {volume}")
     };
     read.bars.rows.iter().map(line).collect()
 }

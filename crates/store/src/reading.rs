@@ -1,0 +1,288 @@
+//! Bars read: tail and blocks as one series, as it was known at one instant.
+//!
+//! Versions are immutable, so a reading pins its instant and holds nothing
+//! else: no connection and no transaction while whoever reads is slow. The tail
+//! and the list of blocks are taken from one short snapshot; each block is read
+//! when its turn comes. What is sealed meanwhile stands in the tail that was taken and in the
+//! block, and is taken once; what is learned meanwhile has a later stamp and does not show.
+
+use crate::{
+    Result, Store, StoreError,
+    bars::{StoredBlock, blocks_over, tail},
+    blocks,
+    series::SeriesRow,
+    spans,
+};
+use mizuno_core::{Bars, Interval, Slot, Span, Spans, Timestamp, Versions, bar::Digits};
+use sqlx::SqliteConnection;
+use std::collections::{HashMap, HashSet, VecDeque};
+
+/// A reading of one series, a span at a time.
+pub struct Reading {
+    store: Store,
+    series: i64,
+    blocks: VecDeque<Span>,
+    tail: Versions,
+    interval: Interval,
+    span: Span,
+    as_of: Timestamp,
+    /// Room for every price there may be in it.
+    pub price: Digits,
+    /// Room for every volume there may be in it.
+    pub volume: Digits,
+}
+
+/// While its past is collected again on another basis, a series is read as it was before.
+async fn on_one_basis(connection: &mut SqliteConnection, series: i64, as_of: Timestamp) -> Result<Timestamp> {
+    let rebasing = sqlx::query_scalar!(
+        "SELECT min(began_at) AS \"began_at: i64\" FROM rebasing
+         WHERE series_id = ?1 AND coalesce(known_at, began_at) <= ?2 AND (ended_at IS NULL OR ended_at > ?2)",
+        series,
+        as_of.0
+    );
+    Ok(rebasing.fetch_one(connection).await?.map_or(as_of, |began| Timestamp(began - 1)))
+}
+
+impl Store {
+    /// Begins to read the bars of a series in `span` as they were known at `as_of`, or at the newest commit where that is earlier.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn read(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Reading> {
+        let pinned = as_of.min(self.newest());
+        let mut snapshot = self.readers.begin().await?;
+        let as_of = on_one_basis(&mut snapshot, series.id, pinned).await?;
+        let tail = tail(&mut snapshot, series.id, &span).await?;
+        let rows = sqlx::query!(
+            "SELECT span_start, span_end, price_scale, volume_scale, price_whole, volume_whole FROM block
+             WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
+            series.id,
+            span.start.0,
+            span.end.0
+        )
+        .fetch_all(&mut *snapshot)
+        .await?;
+        snapshot.commit().await?;
+        let room = |whole: Option<i64>, scale: i64| Digits { whole: whole.unwrap_or(18 - scale) as u8, scale: scale as u8 };
+        let (mut price, mut volume) = blocks::digits(&tail);
+        for row in &rows {
+            (price, volume) = (price.and(room(row.price_whole, row.price_scale)), volume.and(room(row.volume_whole, row.volume_scale)));
+        }
+        let blocks = rows.into_iter().map(|r| Slot(r.span_start)..Slot(r.span_end)).collect();
+        let interval = series.key.interval;
+        Ok(Reading { store: self.clone(), series: series.id, blocks, tail, interval, span, as_of, price, volume })
+    }
+
+    /// All the bars of [`Store::read`] at once. Blocks are opened side by side, as many as there are cores.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn bars(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Bars> {
+        let mut reading = self.read(series, span, as_of).await?;
+        let blocks = match reading.blocks.len() {
+            0 | 1 => vec![],
+            _ => {
+                let mut connection = self.readers.acquire().await?;
+                blocks_over(&mut connection, series.id, &reading.span).await?
+            }
+        };
+        let tail_spans: HashSet<Slot> = reading.tail.rows.iter().map(|v| blocks::span_of(reading.interval, v.bar.slot).start).collect();
+        let apart = |b: &StoredBlock| b.is_plain(reading.as_of) && !tail_spans.contains(&Slot(b.span_start));
+        let mut out = Bars::default();
+        // A block that came into being meanwhile holds what the tail held.
+        if blocks.len() > 1 && blocks.len() == reading.blocks.len() && blocks.iter().all(apart) {
+            let counted: i64 = blocks.iter().map(|b| b.bars).sum();
+            out.rows.reserve(counted as usize);
+            for bars in side_by_side(blocks).await? {
+                reading.append(bars, &mut out);
+            }
+            reading.blocks.clear();
+            let behind = out.rows.len();
+            while let Some(bars) = reading.next().await? {
+                reading.append(bars, &mut out);
+            }
+            // Spans with a tail and no block stand among the others.
+            if behind < out.rows.len() {
+                out.rows.sort_by_key(|b| b.slot);
+            }
+            return Ok(out);
+        }
+        while let Some(bars) = reading.next().await? {
+            reading.append(bars, &mut out);
+        }
+        Ok(out)
+    }
+
+    /// Every version of the bars in a span that was known at `as_of`, by slot and then by when each was learned.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn versions(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Versions> {
+        let pinned = as_of.min(self.newest());
+        let mut snapshot = self.readers.begin().await?;
+        let as_of = on_one_basis(&mut snapshot, series.id, pinned).await?;
+        let mut out = tail(&mut snapshot, series.id, &span).await?;
+        let blocks = blocks_over(&mut snapshot, series.id, &span).await?;
+        snapshot.commit().await?;
+        for block in blocks {
+            out.absorb(block.open()?);
+        }
+        out.rows.retain(|v| span.contains(&v.bar.slot) && v.recorded_at <= as_of);
+        Ok(out)
+    }
+
+    /// The slots each of `series` had a bar in at `as_of`; a series without any is absent.
+    /// Only blocks that have learned something later are opened.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn held(&self, series: &[SeriesRow], as_of: Timestamp) -> Result<HashMap<i64, Spans>> {
+        let as_of = as_of.min(self.newest());
+        let intervals: HashMap<i64, Interval> = series.iter().map(|s| (s.id, s.key.interval)).collect();
+        let only = if let [one] = series { Some(one.id) } else { None };
+        let mut ranges: HashMap<i64, Vec<Span>> = HashMap::new();
+        let mut snapshot = self.readers.begin().await?;
+        let rebasing = sqlx::query!(
+            "SELECT series_id AS \"series_id!: i64\", min(began_at) AS \"began_at!: i64\" FROM rebasing
+             WHERE coalesce(known_at, began_at) <= ?1 AND (ended_at IS NULL OR ended_at > ?1) GROUP BY series_id",
+            as_of.0
+        );
+        let rebasing: HashMap<i64, Timestamp> =
+            rebasing.fetch_all(&mut *snapshot).await?.into_iter().map(|r| (r.series_id, Timestamp(r.began_at - 1))).collect();
+        let known_at = |series: i64| rebasing.get(&series).copied().unwrap_or(as_of);
+        let blocks = sqlx::query!(
+            "SELECT id, series_id, last_recorded, held FROM block WHERE (?1 IS NULL OR series_id = ?1) ORDER BY series_id, span_start",
+            only
+        )
+        .fetch_all(&mut *snapshot)
+        .await?;
+        let mut later = vec![];
+        for block in blocks {
+            let Some(&interval) = intervals.get(&block.series_id) else { continue };
+            if block.last_recorded.is_none_or(|last| last > known_at(block.series_id).0) {
+                later.push((block.series_id, interval, block.id));
+                continue;
+            }
+            let held = spans::decode(&block.held, interval)
+                .ok_or(StoreError::Damaged { block: block.id, problem: "its list of slots cannot be read".to_owned() })?;
+            ranges.entry(block.series_id).or_default().extend(held);
+        }
+        let rows = sqlx::query!(
+            "SELECT series_id, slot, withdrawn, recorded_at FROM tail
+             WHERE (?1 IS NULL OR series_id = ?1) AND recorded_at <= ?2 ORDER BY series_id, slot, recorded_at, fetch_id",
+            only,
+            as_of.0
+        )
+        .fetch_all(&mut *snapshot)
+        .await?;
+        snapshot.commit().await?;
+        for (series, interval, id) in later {
+            let block = sqlx::query_as!(
+                StoredBlock,
+                "SELECT id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body FROM block WHERE id = ?",
+                id
+            );
+            let held = block.fetch_one(&self.readers).await?.open()?.held(interval, known_at(series));
+            ranges.entry(series).or_default().extend(held);
+        }
+        let mut out: HashMap<i64, Spans> = ranges.into_iter().map(|(id, spans)| (id, spans.into_iter().collect())).collect();
+        for row in rows.into_iter().filter(|r| r.recorded_at <= known_at(r.series_id).0) {
+            let Some(interval) = intervals.get(&row.series_id) else { continue };
+            let slot = interval.span_of(Slot(row.slot));
+            let spans = out.entry(row.series_id).or_default();
+            if row.withdrawn == 0 { spans.insert(slot) } else { spans.remove(slot) }
+        }
+        Ok(out)
+    }
+
+    /// Moves the tails of all series into blocks, however short; for maintenance and measurements.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn seal_all(&self) -> Result<()> {
+        for series in self.series().await? {
+            self.writer.run(move |c, _| Box::pin(async move { crate::bars::seal(c, series.id, series.key.interval).await })).await?;
+        }
+        Ok(())
+    }
+}
+
+/// Opens blocks of one version a slot on all cores, and gives their bars in the order of the blocks.
+async fn side_by_side(blocks: Vec<StoredBlock>) -> Result<Vec<Bars>> {
+    let hands = std::thread::available_parallelism().map_or(1, usize::from);
+    let share = blocks.len().div_ceil(hands);
+    let mut rest = blocks.into_iter().peekable();
+    let mut tasks = vec![];
+    while rest.peek().is_some() {
+        let mine: Vec<StoredBlock> = rest.by_ref().take(share).collect();
+        tasks.push(tokio::task::spawn_blocking(move || mine.into_iter().map(StoredBlock::open_plain).collect::<Result<Vec<_>>>()));
+    }
+    let mut out = vec![];
+    for task in tasks {
+        out.append(&mut task.await.map_err(|_| StoreError::Closed)??);
+    }
+    Ok(out)
+}
+
+impl Reading {
+    /// Adds a batch to `out`, as far as it lies in the span asked for.
+    fn append(&self, bars: Bars, out: &mut Bars) {
+        let from = bars.rows.partition_point(|b| b.slot < self.span.start);
+        let to = bars.rows.partition_point(|b| b.slot < self.span.end);
+        out.rows.extend_from_slice(&bars.rows[from..to]);
+    }
+
+    /// The stretch in which there may be bars; `None` when there are none.
+    #[must_use]
+    pub fn extent(&self) -> Option<Span> {
+        let tail = self.tail.rows.first().zip(self.tail.rows.last()).map(|(a, b)| a.bar.slot..self.interval.span_of(b.bar.slot).end);
+        let blocks = self.blocks.front().zip(self.blocks.back()).map(|(a, b)| a.start..b.end);
+        tail.into_iter().chain(blocks).reduce(|a, b| a.start.min(b.start)..a.end.max(b.end))
+    }
+
+    /// The next bars in time order; `None` when there are no more.
+    ///
+    /// # Errors
+    /// When a block cannot be read.
+    pub async fn next(&mut self) -> Result<Option<Bars>> {
+        loop {
+            let tail = self.tail.rows.first().map(|v| blocks::span_of(self.interval, v.bar.slot));
+            let Some(span) = [self.blocks.front().cloned(), tail].into_iter().flatten().min_by_key(|s| s.start) else { return Ok(None) };
+            let from_tail = self.take_tail(&span);
+            let mut bars = match self.blocks.pop_front_if(|s| s.start == span.start) {
+                None => from_tail.as_of(self.as_of),
+                Some(_) => {
+                    let stored = self.block(span.start).await?;
+                    if stored.is_plain(self.as_of) && from_tail.rows.is_empty() {
+                        stored.open_plain()?
+                    } else {
+                        let mut versions = stored.open()?;
+                        versions.absorb(from_tail);
+                        versions.as_of(self.as_of)
+                    }
+                }
+            };
+            if bars.rows.first().zip(bars.rows.last()).is_some_and(|(a, b)| a.slot < self.span.start || b.slot >= self.span.end) {
+                bars.rows.retain(|b| self.span.contains(&b.slot));
+            }
+            if !bars.rows.is_empty() {
+                return Ok(Some(bars));
+            }
+        }
+    }
+
+    async fn block(&self, start: Slot) -> Result<StoredBlock> {
+        let block = sqlx::query_as!(
+            StoredBlock,
+            "SELECT id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body FROM block WHERE series_id = ? AND span_start = ?",
+            self.series,
+            start.0
+        );
+        Ok(block.fetch_one(&self.store.readers).await?)
+    }
+
+    fn take_tail(&mut self, span: &Span) -> Versions {
+        let end = self.tail.rows.partition_point(|v| v.bar.slot < span.end);
+        Versions { rows: self.tail.rows.drain(..end).collect() }
+    }
+}
