@@ -53,7 +53,7 @@ async fn a_pasted_profile_reads_no_file_no_variable_and_asks_nobody_new() {
     let with_key = format!("{base}\n[key]\nenv = \"MIZUNO_TEST_SECRET\"\nquery = \"k\"");
     for (profile, why) in [
         (text.replace(&base, &folder), "reads files of this machine"),
-        (text.replace(&base, &with_key).replace("[limits]", "[limits]"), "uses the environment variable MIZUNO_TEST_SECRET"),
+        (text.replace(&base, &with_key), "uses the environment variable MIZUNO_TEST_SECRET"),
         (text.replace(&base, "base = \"http://127.0.0.1:9\""), "asks http://127.0.0.1:9, which no source of the configuration does"),
     ] {
         let (status, said) = service.post("/tries", &json!({ "profile": profile, "instrument": "KBF" })).await;

@@ -155,7 +155,7 @@ fn bench_check(bench: &Bench) -> common::Said {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_run_is_resumed_and_only_what_failed_is_asked_for_again() {
-    let trouble = Fault::Trouble { source: "harbour", symbol: "KBF", times: Some(15), what: Trouble::Status(502, "fog") };
+    let trouble = Fault::Trouble { source: "harbour", symbol: "KBF", times: Some(1), what: Trouble::Status(400, "fog") };
     let bench = Bench::new(Faults::only(vec![trouble]));
     bench.change("sources/harbour.toml", "first_pause = \"20s\"", "first_pause = \"1s\"");
     let service = bench.serve();

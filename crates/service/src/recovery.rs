@@ -4,7 +4,13 @@
 //! without the network. Runs that were under way are taken up with the same
 //! order: the plan then asks only for what is still missing.
 
-use crate::{desk::Desk, error::ServiceError, lineage::to_understand, run::Order, setup::Setup};
+use crate::{
+    desk::Desk,
+    error::ServiceError,
+    lineage::to_understand,
+    run::{Heard, Order},
+    setup::Setup,
+};
 use mizuno_store::{
     answers::Failure,
     fetches::FetchRow,
@@ -54,7 +60,8 @@ async fn replay(desk: &Arc<Desk>, setup: &Setup, rows: &[SeriesRow], fetch: &Fet
     match mizuno_sources::decode::decode(post.offer, post.venue, &profile.symbols.of(&symbol), most, &pages) {
         Ok(decoded) => {
             let standards = post.standards(series.key.interval, fetch.asked_at, fetch.answered_at);
-            let understood = match desk.understand(&post, series, fetch.run, &standards, &decoded, &fetch.window, &pages).await {
+            let heard = Heard { run: fetch.run, window: &fetch.window, decoded: &decoded, pages: &pages };
+            let understood = match desk.understand(&post, series, &standards, heard).await {
                 Err(ServiceError::Store(error)) if error.is_of_the_series() => {
                     return Ok(desk.store.mark_failed(fetch.id, Failure::not_stored(&error)).await?);
                 }

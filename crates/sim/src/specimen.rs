@@ -220,7 +220,7 @@ impl Specimen {
                 let first = dice.random_range(3..sessions.len() - 6);
                 let rows = sessions[first].1.start..sessions[first + dice.random_range(0..3)].1.end;
                 let factor = 10i64.pow(dice.random_range(1..4));
-                let mut volumes: Vec<i64> = self.bars.rows[rows.clone()].iter().filter_map(|b| b.volume).map(|v| v).collect();
+                let mut volumes: Vec<i64> = self.bars.rows[rows.clone()].iter().filter_map(|b| b.volume).collect();
                 volumes.sort_unstable();
                 // Small volumes would round away.
                 let more = dice.random_bool(0.5) || volumes[volumes.len() / 2] < 20 * factor;

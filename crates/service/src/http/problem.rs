@@ -18,8 +18,8 @@ pub(crate) struct Refusal {
     title: &'static str,
     detail: String,
     /// Where to look, as a path of the interface.
-    see: Option<String>,
-    header: Option<(HeaderName, String)>,
+    see: Option<Box<str>>,
+    header: Option<Box<(HeaderName, String)>>,
 }
 
 impl Refusal {
@@ -29,11 +29,11 @@ impl Refusal {
 
     /// The same, with a place to look at: `gaps` for /api/v1/gaps.
     pub(crate) fn see(self, what: &str) -> Refusal {
-        Refusal { see: Some(format!("/api/v1/{what}")), ..self }
+        Refusal { see: Some(format!("/api/v1/{what}").into()), ..self }
     }
 
     pub(crate) fn with_header(self, name: HeaderName, value: String) -> Refusal {
-        Refusal { header: Some((name, value)), ..self }
+        Refusal { header: Some(Box::new((name, value))), ..self }
     }
 
     pub(crate) fn invalid(detail: String) -> Refusal {
@@ -112,12 +112,12 @@ impl ResponseError for Refusal {
             title: self.title.to_owned(),
             status: self.status.as_u16(),
             detail: self.detail.clone(),
-            see: self.see.clone(),
+            see: self.see.as_deref().map(str::to_owned),
         };
         let body = serde_json::to_vec(&problem).unwrap_or_default();
         let mut response = HttpResponse::build(self.status);
         response.content_type("application/problem+json");
-        if let Some((name, value)) = &self.header {
+        if let Some((name, value)) = self.header.as_deref() {
             response.insert_header((name.clone(), value.clone()));
         }
         response.body(body)

@@ -66,6 +66,14 @@ const FOLDED: usize = 20;
 /// ... with so many of them as examples.
 const EXAMPLES: usize = 3;
 
+/// What a run heard of a window: the answer's pages, and what was read from them.
+pub(crate) struct Heard<'a> {
+    pub run: i64,
+    pub window: &'a Span,
+    pub decoded: &'a Decoded,
+    pub pages: &'a [Page<'a>],
+}
+
 /// A window that failed with what may pass, and the class of that.
 pub(super) struct Left {
     pub task: Task,
@@ -162,7 +170,7 @@ impl Desk {
     }
 
     /// Waits until the store can write; false when the run is told to stop before that.
-    async fn can_write(&self, live: &Live) -> bool {
+    pub(super) async fn can_write(&self, live: &Live) -> bool {
         if self.store.stopped_writing().is_none() {
             return true;
         }
@@ -188,7 +196,7 @@ impl Desk {
             return Ok(self.store.keep_failure(answer, failure).await?);
         }
         let window = answer.window.clone();
-        let understood = match self.understand(post, series, answer.run, &standards, decoded, &window, pages).await {
+        let understood = match self.understand(post, series, &standards, Heard { run: answer.run, window: &window, decoded, pages }).await {
             Err(ServiceError::Store(error)) if error.is_of_the_series() => {
                 return Ok(self.store.keep_failure(answer, Failure::not_stored(&error)).await?);
             }
@@ -206,12 +214,10 @@ impl Desk {
         &self,
         post: &Post<'_>,
         series: &SeriesRow,
-        run: i64,
         standards: &Standards<'_>,
-        decoded: &Decoded,
-        window: &Span,
-        pages: &[Page<'_>],
+        heard: Heard<'_>,
     ) -> Result<Understood, ServiceError> {
+        let Heard { run, window, decoded, pages } = heard;
         let mut sorted = check::sort(&decoded.bars, standards);
         let mut left_out = 0;
         if post.offer.answer.outside_hours == OutsideHours::LeaveOut {

@@ -6,6 +6,7 @@ mod answer;
 mod live;
 mod plan;
 
+pub(crate) use answer::Heard;
 pub(crate) use live::LiveRuns;
 
 use crate::{desk::Desk, error::ServiceError, http::wire, moments, setup::Setup};
@@ -102,7 +103,7 @@ impl Desk {
             desk.list_first(&collector).await;
             let setup = desk.setup();
             // A fault of ours in the middle of a run must not keep its place for ever.
-            let state = match AssertUnwindSafe(desk.work(&setup, &live, &collector, &order)).catch_unwind().await {
+            let state = match AssertUnwindSafe(desk.work_when_writable(&setup, &live, &collector, &order)).catch_unwind().await {
                 Ok(Ok(state)) => state,
                 Ok(Err(error)) => {
                     tracing::error!(run = id, collector, %error, "the run cannot go on");
@@ -113,9 +114,7 @@ impl Desk {
                     State::Incomplete
                 }
             };
-            if let Err(error) = desk.store.end_run(id, state).await {
-                tracing::error!(run = id, %error, "the end of the run cannot be written down");
-            }
+            desk.write_end(&live, state).await;
             desk.live.leave(&place);
             desk.tell_run(&live, true).await;
             live.ended.send_replace(true);
@@ -167,6 +166,34 @@ impl Desk {
         let run = if last { self.shown_run(live.id).await.ok() } else { Some(live.lock().run.clone()) };
         if let Some(run) = run {
             self.events.tell(Event::Run { run });
+        }
+    }
+
+    /// As [`Desk::work`]; a full disk before the first window only delays it.
+    async fn work_when_writable(&self, setup: &Setup, live: &Live, collector: &str, order: &Order) -> Result<State, ServiceError> {
+        loop {
+            match self.work(setup, live, collector, order).await {
+                Err(ServiceError::Store(error)) if error.may_pass() && self.can_write(live).await => {}
+                done => return done,
+            }
+        }
+    }
+
+    /// Writes down how a run ended, as soon as that can be written. Where it cannot before the service stops, the next start does.
+    async fn write_end(&self, live: &Live, state: State) {
+        let mut told = live.cancel.subscribe();
+        let mut stopping = false;
+        loop {
+            match self.store.end_run(live.id, state).await {
+                Err(error) if error.may_pass() && !stopping => {
+                    stopping = tokio::select! {
+                        () = self.store.writable() => false,
+                        _ = told.wait_for(|halt| *halt == Halt::Stopping) => true,
+                    }
+                }
+                Err(error) => return tracing::error!(run = live.id, %error, "the end of the run cannot be written down"),
+                Ok(()) => return,
+            }
         }
     }
 
