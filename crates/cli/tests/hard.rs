@@ -34,7 +34,7 @@ async fn a_full_disk_is_named_and_nothing_that_was_stored_is_lost() {
     let before = service.text("/bars?series=KBF/1d/harbour").await;
     assert!(before.lines().count() > 2000);
     // The run gets as far as there is room, and then waits.
-    assert_eq!(service.cli(&["collect", "minutes", "--no-wait"]).code, 0);
+    assert_eq!(service.cli(&["collect", "minutes", "-i", "KBF", "--no-wait"]).code, 0);
     fs::write(bench.data().join("ballast"), vec![0u8; 1 << 20]).unwrap_or_default();
     let mut padding = 0;
     while fs::write(bench.data().join(format!("ballast-{padding}")), vec![0u8; 16 << 10]).is_ok() {
@@ -59,7 +59,7 @@ async fn a_full_disk_is_named_and_nothing_that_was_stored_is_lost() {
         fs::remove_file(file.path()).unwrap();
     }
     let mut run = service.get("/runs?collector=minutes").await[0].clone();
-    for _ in 0..400 {
+    for _ in 0..1200 {
         if run["state"] != "running" {
             break;
         }
