@@ -172,6 +172,16 @@ async fn a_hole_in_the_best_of_all_is_repaired_at_its_sources() {
     assert!(brought.code == 0 && brought.err.contains("1 of 1 gaps closed"), "{brought:?}");
     let in_vain = service.cli(&["repair", oxb]);
     assert!(in_vain.code == 3 && in_vain.err.contains(&format!("still missing: {oxb}")), "{in_vain:?}");
+    // Excused, it is excused at each of its sources; withdrawn, it is back.
+    let excused = service.cli(&["excuse", oxb, "--by", "mere", "--note", "nobody has it"]);
+    assert_eq!(excused.code, 0, "{excused:?}");
+    let holes = &[&["gaps", "--golden", "--interval", "1m"], &range[..]].concat();
+    assert!(!service.cli(holes).out.contains(oxb), "an excused gap is none");
+    let excuses = service.cli(&["excuses", "--json"]).json();
+    for excuse in excuses.as_array().unwrap() {
+        assert_eq!(service.cli(&["excuses", "--revoke", &excuse["id"].to_string()]).code, 0, "{excuse}");
+    }
+    assert!(service.cli(holes).out.contains(oxb));
     // Another source closes it for the best of all, not for the one that lost it.
     service.cli(&[&["collect", "cellar-minutes", "-i", "OXB"], &range[..]].concat());
     let of_oxb = ["--instrument", "OXB", "--interval", "1m"];

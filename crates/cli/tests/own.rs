@@ -4,7 +4,6 @@
 mod common;
 
 use common::Bench;
-use mizuno_core::{Interval, Timestamp, TradeDate};
 use mizuno_sim::faults::Faults;
 use std::sync::{
     Arc, Mutex,
@@ -35,31 +34,6 @@ fn bars(bench_sessions: &[String], from: &str, to: &str) -> String {
 fn sessions(bench: &Bench) -> Vec<String> {
     let until = "2025-04-10".parse().unwrap();
     bench.world.market.calendar().between("2024-12-02".parse().unwrap()..until).iter().map(|s| s.date.to_string()).collect()
-}
-
-/// A source of one's own with a row for every minute of the days asked for; returns how often it was called.
-fn by_the_minute(bench: &Bench, since: &str, columns: &str, values: String) -> Arc<AtomicU32> {
-    let (calendar, asked) = (bench.world.market.calendar().clone(), Arc::new(AtomicU32::new(0)));
-    let (count, header) = (asked.clone(), format!("{columns}\n"));
-    let base = bench.talking(move |path, _, _| {
-        count.fetch_add(1, Ordering::SeqCst);
-        let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).and_then(|t| t.parse::<TradeDate>().ok());
-        let (Some(from), Some(to)) = (date("from="), date("to=")) else { return (400, "from and to".to_owned()) };
-        let mut out = header.clone();
-        for span in calendar.between(from..to.plus(1)).iter().flat_map(|s| s.slots(Interval::MINUTE)) {
-            for slot in (span.start.0..span.end.0).step_by(60_000_000) {
-                out += &format!("{},{values}\n", Timestamp(slot));
-            }
-        }
-        (200, out)
-    });
-    let form =
-        profile(&base, "", "get = \"/{symbol}{?from,to}\"").replace("\"1d\"", "\"1m\"").replace("span_days = 60", "span_days = 3650");
-    let form = form.replace("time = \"date\"", "time = \"time\"").replace("}\nstamp = \"%Y-%m-%d\"", "}\nstamp = \"rfc3339\"");
-    bench.write("sources/own.toml", &form);
-    collector(bench, since, "KBF", "");
-    bench.change("collectors/own.toml", "interval = \"1d\"", "interval = \"1m\"");
-    asked
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -144,7 +118,7 @@ async fn a_large_answer_is_kept_before_what_it_says_and_understood_again_after_a
     let bench = Bench::new(Faults::default());
     // With a remark of a kilobyte on each row: more than a megabyte an answer.
     let values = format!("10.00,11.00,9.00,10.50,100,{}", "n".repeat(1_000));
-    let asked = by_the_minute(&bench, "2025-04-01", "time,o,h,l,c,v,remark", values);
+    let asked = bench.own_minutes("2025-04-01", "time,o,h,l,c,v,remark", move |_, at| format!("{at},{values}\n"));
     let service = bench.serve();
     let said = service.cli(&["collect", "own"]);
     assert_eq!(said.code, 0, "{said:?}");
@@ -228,7 +202,7 @@ async fn repairs_keep_to_their_budget_and_audits_to_their_times() {
 async fn a_source_of_which_nothing_is_true_fills_the_quarantine_and_nothing_else() {
     let bench = Bench::new(Faults::default());
     // A quarter, and the high is below the low in every row.
-    by_the_minute(&bench, "2025-01-02", "time,o,h,l,c,v", "10.00,9.00,11.00,10.50,100".to_owned());
+    bench.own_minutes("2025-01-02", "time,o,h,l,c,v", |_, at| format!("{at},10.00,9.00,11.00,10.50,100\n"));
     let service = bench.serve();
     let said = service.cli(&["collect", "own"]);
     let fetches = service.get("/fetches").await;

@@ -5,6 +5,10 @@ mod common;
 use common::{Bench, Rows};
 use mizuno_core::TradeDate;
 use mizuno_sim::faults::Faults;
+use std::sync::{
+    Arc, Mutex,
+    atomic::{AtomicBool, Ordering},
+};
 
 /// Fills a source of one's own with a bar for each session up to 9 April, prices times `by`.
 fn fill(bench: &Bench, rows: &Rows, until: &str, by: f64) {
@@ -129,4 +133,62 @@ async fn a_changed_basis_is_collected_again_and_no_reader_sees_a_step() {
     // Nothing is left to follow, and the next look finds the same.
     let again = service.cli(&["collect", "own", "--again", "--json"]).json();
     assert_eq!((again[0]["restated"].as_u64(), again[0]["bars_new"].as_u64()), (Some(0), Some(0)), "{again}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_series_that_cannot_be_asked_for_again_holds_no_other_back() {
+    let bench = bench(3600.0);
+    let rows = bench.own_source("");
+    fill(&bench, &rows, "2025-04-10", 1.0);
+    let (told, asked) = (rows.clone(), Arc::new(Mutex::new(vec![])));
+    let (calls, refuses) = (asked.clone(), Arc::new(AtomicBool::new(false)));
+    let refusing = refuses.clone();
+    let base = bench.talking(move |path, _, _| {
+        calls.lock().unwrap().push(path.to_owned());
+        let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).unwrap().to_owned();
+        if path.starts_with("/OXB") && refusing.load(Ordering::SeqCst) && date("from=").as_str() < "2025-04-01" {
+            return (503, "not today".to_owned());
+        }
+        let rows = told.lock().unwrap();
+        let lines = rows.range(date("from=")..=date("to=")).map(|(date, row)| format!("{date},{row}\n"));
+        (200, "date,o,h,l,c,v\n".to_owned() + &lines.collect::<String>())
+    });
+    bench.own_profile(&base, "");
+    bench.change("sources/own.toml", "burst = 10", "burst = 10\nattempts = 1");
+    bench.change("collectors/own.toml", "[\"KBF\"]", "[\"KBF\", \"OXB\", \"QHC\"]");
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "own"]).code, 0);
+    let before = service.text("/bars?series=OXB/1d/own").await;
+    rows.lock().unwrap().clear();
+    fill(&bench, &rows, "2025-04-12", 0.5);
+    refuses.store(true, Ordering::SeqCst);
+    while bench.now() < "2025-04-11T06:00:00Z".parse().unwrap() {
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    }
+    service.cli(&["collect", "own"]);
+    service.settled().await;
+    let first = async |symbol: &str| service.text(&format!("/bars?series={symbol}/1d/own")).await.lines().nth(1).unwrap().to_owned();
+    let old = before.lines().nth(1).unwrap().to_owned();
+    for symbol in ["KBF", "QHC"] {
+        assert_ne!(first(symbol).await, old, "{symbol} stands on the new basis");
+    }
+    assert_eq!(first("OXB").await, old, "and OXB as a whole on the old one");
+    let status = service.get("/status").await;
+    let basis = async || {
+        let status = service.get("/status").await;
+        status["concerns"].as_array().unwrap().iter().find(|c| c["kind"] == "new-basis").cloned()
+    };
+    let told = basis().await.unwrap_or_else(|| panic!("{}", status["concerns"]));
+    assert!(told["what"].as_str().unwrap().contains("OXB/1d/own") && told["what"].as_str().unwrap().contains("503"), "{told}");
+    // The next run asks for nothing that was answered.
+    let so_far = asked.lock().unwrap().len();
+    service.cli(&["collect", "own"]);
+    service.settled().await;
+    let again = asked.lock().unwrap()[so_far..].to_vec();
+    assert!(again.iter().all(|p| p.starts_with("/OXB") || p.contains("from=2025-04")), "{again:?}");
+    let settled = service.cli(&["settle", "OXB/1d/own", "--by", "mere"]);
+    assert_eq!(settled.code, 0, "{settled:?}");
+    let told = basis().await.expect("what was settled by hand is told for a day");
+    assert!(told["what"].as_str().unwrap().contains("ended as it is by mere"), "{told}");
+    assert!(service.cli(&["settle", "OXB/1d/own", "--by", "mere"]).err.contains("not being collected again"));
 }

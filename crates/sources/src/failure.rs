@@ -11,7 +11,7 @@ pub enum Class {
     NameNotResolved,
     /// No connection, or one that broke.
     Unreachable,
-    /// No whole answer in time.
+    /// No whole answer in time, or 408: the source says that it waited for us.
     TimedOut,
     /// The secure connection could not be trusted.
     Tls,
@@ -48,7 +48,7 @@ pub enum Class {
     /// The source's own list does not have the instrument.
     NotOnList,
     /// Most of its rows lie outside what was asked for.
-    OutsideRange,
+    NotAskedFor,
 }
 
 impl Class {
@@ -77,7 +77,7 @@ impl Class {
             Class::NotListed => "not-listed",
             Class::NoKey => "no-key",
             Class::NotOnList => "not-on-list",
-            Class::OutsideRange => "outside-range",
+            Class::NotAskedFor => "not-asked-for",
         }
     }
 
@@ -107,7 +107,7 @@ impl Class {
             NotListed,
             NoKey,
             NotOnList,
-            OutsideRange,
+            NotAskedFor,
         ];
         all.into_iter().find(|class| class.word() == word)
     }

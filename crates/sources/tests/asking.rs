@@ -154,12 +154,13 @@ async fn a_token_is_obtained_by_a_login_used_again_and_renewed() {
 #[actix_web::test]
 async fn every_class_of_failure_has_its_words() {
     type Say = fn(&common::Heard, usize) -> HttpResponse;
-    let cases: [(Class, &str, u32, Say); 13] = [
+    let cases: [(Class, &str, u32, Say); 14] = [
         (Class::Denied, "answered 401", 1, |_, _| HttpResponse::Unauthorized().body("no key")),
         (Class::Denied, "answered 403", 1, |_, _| HttpResponse::Forbidden().body("not yours")),
         (Class::NotFound, "answered 404", 1, |_, _| HttpResponse::NotFound().body("no such symbol")),
         (Class::Refused, "answered 400", 1, |_, _| HttpResponse::BadRequest().body("dates?")),
         (Class::TooMany, "answered 429", 3, |_, _| HttpResponse::TooManyRequests().insert_header(("Retry-After", "1")).body("slowly")),
+        (Class::TimedOut, "answered 408", 3, |_, _| HttpResponse::RequestTimeout().finish()),
         (Class::ServerError, "answered 503", 3, |_, _| HttpResponse::ServiceUnavailable().body("asleep")),
         (Class::Redirected, "sends us to /login", 3, |_, _| HttpResponse::Found().insert_header(("Location", "/login")).finish()),
         (Class::WrongContent, "got a web page", 3, |_, _| HttpResponse::Ok().body("<!doctype html><p>sorry")),

@@ -221,12 +221,12 @@ impl Store {
     /// When the database cannot be read.
     pub async fn figures(&self, run: i64) -> Result<Figures> {
         let groups = sqlx::query!(
-            "SELECT state, failure, count(*) AS \"count!: i64\", sum(bars_new) AS \"bars_new!: i64\", sum(bars_same) AS \"bars_same!: i64\",
-                 sum(restated) AS \"restated!: i64\", sum(refused) AS \"refused!: i64\", sum(payload_size) AS \"bytes!: i64\",
-                 sum(attempts) AS \"calls!: i64\"
+            "SELECT state, failure,
+                 sum(NOT (state = 'failed' AND EXISTS (SELECT 1 FROM fetch AS later WHERE later.run_id = ?1 AND later.series_id = f.series_id
+                     AND later.window_start = f.window_start AND later.window_end = f.window_end AND later.id > f.id))) AS \"count!: i64\",
+                 sum(bars_new) AS \"bars_new!: i64\", sum(bars_same) AS \"bars_same!: i64\", sum(restated) AS \"restated!: i64\",
+                 sum(refused) AS \"refused!: i64\", sum(payload_size) AS \"bytes!: i64\", sum(attempts) AS \"calls!: i64\"
              FROM fetch AS f WHERE run_id = ?1
-                 AND NOT (state = 'failed' AND EXISTS (SELECT 1 FROM fetch AS later WHERE later.run_id = ?1 AND later.series_id = f.series_id
-                     AND later.window_start = f.window_start AND later.window_end = f.window_end AND later.id > f.id))
              GROUP BY state, failure",
             run
         );
@@ -234,7 +234,7 @@ impl Store {
         for group in groups.fetch_all(&self.readers).await? {
             match group.state.as_str() {
                 "stored" => out.done += group.count,
-                "failed" => {
+                "failed" if group.count > 0 => {
                     out.failed += group.count;
                     out.failures.insert(group.failure.unwrap_or_default(), group.count as u64);
                 }

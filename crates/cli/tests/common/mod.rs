@@ -2,7 +2,7 @@
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
-use mizuno_core::{Timestamp, clock::ClockFace};
+use mizuno_core::{Interval, Timestamp, TradeDate, clock::ClockFace};
 use mizuno_sim::{World, faults::Faults, street};
 use serde_json::Value;
 use sqlx::{Connection, SqliteConnection};
@@ -12,7 +12,10 @@ use std::{
     io::{BufRead, BufReader},
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
-    sync::{Arc, Mutex},
+    sync::{
+        Arc, Mutex,
+        atomic::{AtomicU32, Ordering},
+    },
 };
 use tempfile::TempDir;
 
@@ -44,6 +47,27 @@ to_included = true
 form = "delimited"
 columns = { time = "date", open = "o", high = "h", low = "l", close = "c", volume = "v" }
 stamp = "%Y-%m-%d"
+"#;
+
+const OWN_MINUTES: &str = r#"
+[limits]
+calls_per_minute = 600
+burst = 20
+attempts = 2
+[[series]]
+interval = "1m"
+venues = ["ALDX"]
+adjusted = "no"
+delay = "1m"
+span_days = 3650
+[[series.request]]
+get = "/{symbol}{?from,to}"
+stamps = "%Y-%m-%d"
+to_included = true
+[series.answer]
+form = "delimited"
+columns = { time = "time", open = "o", high = "h", low = "l", close = "c", volume = "v" }
+stamp = "rfc3339"
 "#;
 
 /// A service process; killed when dropped.
@@ -124,11 +148,44 @@ impl Bench {
         };
         let app = move || App::new().default_service(web::route().to(answer.clone()));
         tokio::spawn(HttpServer::new(app).workers(1).disable_signals().listen(listener).unwrap().run());
+        self.own_profile(&base, more);
+        rows
+    }
+
+    /// The profile of a source of daily bars as delimited text at this address, and its collector of KBF.
+    pub fn own_profile(&self, base: &str, more: &str) {
         self.write("sources/own.toml", &format!("name = \"own\"\ntitle = \"Own\"\nbase = \"{base}\"\n{more}\n{OWN}"));
         let collector =
             "name = \"own\"\nsource = \"own\"\nvenue = \"ALDX\"\ninterval = \"1d\"\nsince = \"2025-03-03\"\ninstruments = [\"KBF\"]\n";
         self.write("collectors/own.toml", collector);
-        rows
+    }
+
+    /// A source of one's own with what `row` says of each minute of the sessions asked for, and its collector; returns how often it was asked.
+    pub fn own_minutes(
+        &self,
+        since: &str,
+        columns: &str,
+        row: impl Fn(&str, Timestamp) -> String + Send + Sync + 'static,
+    ) -> Arc<AtomicU32> {
+        let (calendar, asked) = (self.world.market.calendar().clone(), Arc::new(AtomicU32::new(0)));
+        let (count, header) = (asked.clone(), format!("{columns}\n"));
+        let base = self.talking(move |path, _, _| {
+            count.fetch_add(1, Ordering::SeqCst);
+            let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).and_then(|t| t.parse::<TradeDate>().ok());
+            let (Some(from), Some(to)) = (date("from="), date("to=")) else { return (400, "from and to".to_owned()) };
+            let symbol = path.trim_start_matches('/').split('?').next().unwrap_or_default();
+            let mut out = header.clone();
+            for span in calendar.between(from..to.plus(1)).iter().flat_map(|s| s.slots(Interval::MINUTE)) {
+                out.extend((span.start.0..span.end.0).step_by(60_000_000).map(|at| row(symbol, Timestamp(at))));
+            }
+            (200, out)
+        });
+        self.write("sources/own.toml", &format!("name = \"own\"\ntitle = \"Own\"\nbase = \"{base}\"\n{OWN_MINUTES}"));
+        let collector = format!(
+            "name = \"own\"\nsource = \"own\"\nvenue = \"ALDX\"\ninterval = \"1m\"\nsince = \"{since}\"\ninstruments = [\"KBF\"]\n"
+        );
+        self.write("collectors/own.toml", &collector);
+        asked
     }
 
     /// A source that answers as a test says: from path with query, body and `Authorization` to status and text.

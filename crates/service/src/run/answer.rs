@@ -56,7 +56,7 @@ fn mostly_elsewhere(post: &Post<'_>, window: &Span, decoded: &Decoded) -> Option
         shown(*first),
         shown(*last)
     );
-    Some(Failure { class: Class::OutsideRange.word().to_owned(), message })
+    Some(Failure { class: Class::NotAskedFor.word().to_owned(), message })
 }
 
 /// A row that is not believed: its slot and place, the flaw, and why it cannot be read.

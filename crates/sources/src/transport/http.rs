@@ -95,6 +95,8 @@ fn judge(status: StatusCode, location: Option<&str>, body: &[u8]) -> Result<(), 
         }
         401 | 403 => Class::Denied,
         404 | 410 => Class::NotFound,
+        // The request may be repeated as it is (RFC 9110, section 15.5.9).
+        408 => Class::TimedOut,
         429 => Class::TooMany,
         400..=499 => Class::Refused,
         _ => Class::ServerError,
