@@ -204,6 +204,9 @@ fn the_checks_are_measured_by_a_command_that_needs_no_service() {
         assert!(check["precision"].as_f64() >= Some(0.98) && check["recall"].as_f64() >= Some(0.95), "{check}");
     }
     assert!(told["clean_bars"].as_u64() > Some(100_000) && told["false_alarms"].as_u64() <= Some(2), "{told}");
+    let bases = &told["bases"];
+    assert_eq!((bases["changed"].as_u64(), bases["corrected"].as_u64()), (Some(1200), Some(1200)), "{bases}");
+    assert!(bases["found"].as_u64() >= Some(1176) && bases["mistaken"].as_u64() <= Some(2), "{bases}");
     let table = common::Said::of(common::mizuno().args(["checks", "--measure", "--specimens", "2"]).output().unwrap());
     assert!(table.out.contains("CHECK") && table.out.contains("bars without a fault"), "{}", table.out);
     let alone = common::Said::of(common::mizuno().args(["checks", "--seed", "3"]).output().unwrap());

@@ -6,10 +6,12 @@
 //!
 //! * [`market`]: the true prices.
 //! * [`faults`]: what goes wrong, each on a switch.
+//! * [`bases`]: made-up answers with and without a changed basis;
 //! * [`specimen`]: made-up series with known faults, to measure the checks on.
 //! * [`street`]: the sources at their doors; the dialect of each stands in a file of its name.
 
 mod almanack;
+pub mod bases;
 mod cellar;
 pub mod faults;
 mod harbour;

@@ -8,7 +8,7 @@ use crate::{
 use clap::Args;
 use mizuno_api::{CheckInfo, Decide, Finding, Lineup, Settle};
 use mizuno_core::finding::Rules;
-use mizuno_sim::specimen;
+use mizuno_sim::{bases, specimen};
 use reqwest::Method;
 
 /// Which findings.
@@ -93,6 +93,7 @@ const WANTED: (f64, f64) = (0.98, 0.95);
 
 fn measure(json: bool, ask: &Checks) -> Result<Code, Failure> {
     let found = specimen::measure(ask.seed, ask.specimens as usize, &Rules::default());
+    let bases = bases::measure(ask.seed, 20 * ask.specimens as usize);
     let good = found.scores.iter().all(|(_, s)| s.precision() >= WANTED.0 && s.recall() >= WANTED.1);
     let code = if good { Code::Fine } else { Code::NeedsAPerson };
     if json {
@@ -101,7 +102,10 @@ fn measure(json: bool, ask: &Checks) -> Result<Code, Failure> {
                 "precision": s.precision(), "recall": s.recall() })
         };
         let scores: Vec<_> = found.scores.iter().map(score).collect();
-        show::json(&serde_json::json!({ "checks": scores, "clean_bars": found.clean_bars, "false_alarms": found.false_alarms }))?;
+        let of_bases =
+            serde_json::json!({ "changed": bases.changed, "found": bases.found, "corrected": bases.corrected, "mistaken": bases.mistaken });
+        show::json(&serde_json::json!({ "checks": scores, "clean_bars": found.clean_bars, "false_alarms": found.false_alarms,
+            "bases": of_bases }))?;
         return Ok(code);
     }
     let row = |(check, s): &(mizuno_core::finding::Check, specimen::Score)| {
@@ -118,6 +122,13 @@ fn measure(json: bool, ask: &Checks) -> Result<Code, Failure> {
     );
     out!("");
     out!("{} in {} bars without a fault", show::counted(found.false_alarms, "false alarm"), show::count(found.clean_bars));
+    out!(
+        "changed basis: {} of {} found; {} of {} corrections taken for one",
+        show::count(bases.found),
+        show::count(bases.changed),
+        show::count(bases.mistaken),
+        show::count(bases.corrected)
+    );
     for (check, _) in &found.scores {
         for (planted, f) in found.invented.iter().filter(|(_, f)| f.check == *check).take(3) {
             let among = planted.map_or("sound bars".to_owned(), |p| format!("bars with a fault for {p}"));
