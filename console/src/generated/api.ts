@@ -619,6 +619,8 @@ export interface components {
              * @description The run of that fetch.
              */
             run: number;
+            /** @description The series it is in: of a golden bar, that which the bar is taken from. */
+            series: string;
             /** @description The line or element itself. */
             text?: string | null;
             /** @description Its values. */

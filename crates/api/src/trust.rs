@@ -58,6 +58,8 @@ pub struct ComparedBar {
 /// One version of a bar, with where it came from. Values are open, high, low, close and volume.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct BarVersion {
+    /// The series it is in: of a golden bar, that which the bar is taken from.
+    pub series: String,
     /// When it was learned.
     pub recorded_at: String,
     /// Its values.

@@ -53,6 +53,14 @@ async fn what_the_first_source_lacks_comes_from_the_next_with_its_name() {
     assert!(service.cli(&[&["gaps", "--golden"], &hole[..]].concat()).err.contains("no gaps"), "nothing is missing in the best of both");
     assert!(service.cli(&[&["gaps"], &hole[..]].concat()).out.contains("cellar has 195"));
 
+    // Each bar is traced to the source it is taken from, and on to its line.
+    for (at, source) in [("2025-04-03T22:15:00Z", "harbour"), ("2025-04-04T03:15:00Z", "cellar")] {
+        let traced = service.cli(&["lineage", &format!("OXB/1m/golden@{at}")]);
+        assert!(traced.out.contains(&format!("is taken from OXB/1m/{source}")) && traced.out.contains("line "), "{traced:?}");
+    }
+    let nowhere = service.cli(&["lineage", "OXB/1m/golden@2025-04-05T00:15:00Z"]);
+    assert!(nowhere.code == 1 && nowhere.err.contains("there is no bar"), "{nowhere:?}");
+
     let path = bench.dir.path().join("oxb.parquet");
     let range = ["--interval", "1m", "--from", "2025-04-04", "--to", "2025-04-04", "-o", path.to_str().unwrap()];
     assert_eq!(service.cli(&[&["bars", "OXB"], &range[..]].concat()).code, 0);

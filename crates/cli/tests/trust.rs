@@ -69,6 +69,9 @@ async fn two_sources_agree_or_say_how_they_do_not() {
     }
     let same = service.cli(&["compare", "OXB/1m/harbour", "OXB/1m/cellar", "--to", "2025-04-08"]);
     assert!(same.code == 0 && same.out.contains("690 bars in both: 690 the same, 0 differ"), "{same:?}");
+    let now = bench.now().to_string();
+    let itself = service.cli(&["compare", "OXB/1m/harbour", "--here-as-of", &now]);
+    assert!(itself.out.starts_with(&format!("OXB/1m/harbour as of {now} against OXB/1m/harbour as of now\n")), "{}", itself.out);
     assert!(service.cli(&["compare", "OXB/1m/harbour", "OXB/1d/harbour"]).err.contains("bars of other lengths"));
     assert!(service.cli(&["compare", "OXB/1m/harbour", "OXB/1m/nobody"]).err.contains("did you mean"));
 }

@@ -22,6 +22,7 @@ pub(crate) async fn trace(desk: &Desk, setup: &Setup, row: &SeriesRow, slot: Slo
         let pages = desk.store.pages(&fetch).await?;
         let came_on = page.and_then(|p| pages.get(p as usize - 1)).or(pages.first());
         out.push(BarVersion {
+            series: row.key.to_string(),
             recorded_at: version.recorded_at.to_string(),
             values: values(&version.bar, version.withdrawn),
             withdrawn: version.withdrawn,

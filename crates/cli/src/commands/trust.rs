@@ -47,7 +47,14 @@ pub async fn compare(client: &Client, ask: Compare) -> Result<Code, Failure> {
         show::json(&found)?;
         return Ok(code);
     }
-    out!("{} against {}", found.here, found.there);
+    let dated = ask.here_as_of.is_some() || ask.there_as_of.is_some();
+    let named = |name: &str, as_of: &Option<String>| match as_of {
+        Some(instant) => format!("{name} as of {instant}"),
+        None if dated => format!("{name} as of now"),
+        None => name.to_owned(),
+    };
+    let (here, there) = (named(&found.here, &ask.here_as_of), named(&found.there, &ask.there_as_of));
+    out!("{here} against {there}");
     out!(
         "{} in both: {} the same, {} differ",
         show::counted(found.matched, "bar"),
@@ -59,8 +66,8 @@ pub async fn compare(client: &Client, ask: Compare) -> Result<Code, Failure> {
     if !columns.is_empty() {
         out!("differing by column: {}", columns.join(", "));
     }
-    alone(&found.here, found.only_here, &found.only_here_at);
-    alone(&found.there, found.only_there, &found.only_there_at);
+    alone(&here, found.only_here, &found.only_here_at);
+    alone(&there, found.only_there, &found.only_there_at);
     for advice in &found.diagnosis {
         out!("ALL ALONG  {advice}");
     }
@@ -102,6 +109,9 @@ pub async fn lineage(client: &Client, bar: &str) -> Result<Code, Failure> {
         return Ok(Code::Fine);
     }
     let zone = client.zone().await?;
+    if let Some(taken) = versions.first().filter(|v| v.series != series) {
+        out!("{bar} is taken from {}", taken.series);
+    }
     for (n, v) in versions.iter().enumerate() {
         let values: Vec<&str> = v.values.iter().map(|v| v.as_deref().unwrap_or("absent")).collect();
         out!("version {} of {}, recorded {} {}", n + 1, versions.len(), zone.wall(&v.recorded_at), zone.name());

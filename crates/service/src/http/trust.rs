@@ -7,8 +7,9 @@ use actix_web::{
     web::{Data, Json},
 };
 use mizuno_api::{BarVersion, Compared, ComparedBar, Restatement, Stretch};
+use mizuno_config::GOLDEN;
 use mizuno_core::{
-    Aligned, SeriesKey, Span, Spans, Timestamp,
+    Aligned, SeriesKey, Slot, Span, Spans, Timestamp,
     compare::{COLUMNS, Comparison, Tolerance, compare},
     diagnose::diagnose,
 };
@@ -116,24 +117,50 @@ pub(super) struct OneBar {
 #[get("/api/v1/lineage")]
 pub(super) async fn trace_bar(desk: Data<Desk>, which: Query<OneBar>) -> Result<Json<Vec<BarVersion>>, Refusal> {
     let setup = desk.setup();
-    let row = find(&desk, &which.series).await?;
-    let (_, slot) = moments::parse_gap_id(&format!("{}@{}", row.key, which.at)).map_err(|_| {
-        Refusal::invalid(format!(
-            "at: `{}` is not a moment of {}; give the date or the instant that its bar is labelled with",
-            which.at, row.key
-        ))
-    })?;
+    let (row, slot) = match which.series.parse::<SeriesKey>() {
+        Ok(key) if key.source == GOLDEN => {
+            let key = setup.present(key);
+            let slot = slot_of(&key, &which.at)?;
+            (taken_from(&desk, &setup, &key, slot).await?.ok_or_else(|| no_bar(&key, &which.at))?, slot)
+        }
+        _ => {
+            let row = find(&desk, &which.series).await?;
+            let slot = slot_of(&row.key, &which.at)?;
+            (row, slot)
+        }
+    };
     let versions = lineage::trace(&desk, &setup, &row, slot).await?;
     if versions.is_empty() {
-        return Err(crate::ServiceError::Unknown {
-            kind: "bar",
-            id: format!("{}@{}", row.key, which.at),
-            hint: "a gap says why there is none".to_owned(),
-            see: "gaps",
-        }
-        .into());
+        return Err(no_bar(&row.key, &which.at));
     }
     Ok(Json(versions))
+}
+
+fn slot_of(key: &SeriesKey, at: &str) -> Result<Slot, Refusal> {
+    let (_, slot) = moments::parse_gap_id(&format!("{key}@{at}")).map_err(|_| {
+        Refusal::invalid(format!("at: `{at}` is not a moment of {key}; give the date or the instant that its bar is labelled with"))
+    })?;
+    Ok(slot)
+}
+
+fn no_bar(key: &SeriesKey, at: &str) -> Refusal {
+    let (id, hint) = (format!("{key}@{at}"), "a gap says why there is none".to_owned());
+    crate::ServiceError::Unknown { kind: "bar", id, hint, see: "gaps" }.into()
+}
+
+/// The series that a golden bar is taken from; `None` where there is no bar.
+async fn taken_from(desk: &Data<Desk>, setup: &Setup, key: &SeriesKey, slot: Slot) -> Result<Option<SeriesRow>, Refusal> {
+    let instant = desk.pinned("as_of", None).await?;
+    let calendar = setup.calendar_of(setup.instrument(&key.symbol)?)?;
+    let lineup = desk.lineup(setup, key, instant).await?;
+    let rows: Vec<SeriesRow> = lineup.parts.iter().map(|p| p.row.clone()).collect();
+    let mut reading = desk.clone().into_inner().read_golden(lineup, calendar, key.interval.span_of(slot), instant).await?;
+    while let Some(made) = reading.next().await? {
+        if let Some(at) = made.bars.rows.iter().position(|b| b.slot == slot) {
+            return Ok(rows.into_iter().nth(usize::from(made.from[at])));
+        }
+    }
+    Ok(None)
 }
 
 #[derive(Deserialize, IntoParams)]
