@@ -164,10 +164,12 @@ fn requests_are_written_as_the_length_of_the_window_asks() {
 #[test]
 fn classes_that_may_pass_are_tried_again_and_others_are_not() {
     use Class::*;
-    for class in [NameNotResolved, Unreachable, TimedOut, TooMany, ServerError, WrongContent, CutShort, Unreadable, Empty, Stale] {
+    for class in
+        [NameNotResolved, Unreachable, TimedOut, TooMany, ServerError, Redirected, WrongContent, CutShort, Unreadable, Empty, Stale]
+    {
         assert!(class.may_pass(), "{}", class.word());
     }
-    for class in [BadRequest, Tls, Denied, NotFound, Refused, Redirected, TooLarge, UnpacksTooLarge, NotListed, NoKey, NotOnList] {
+    for class in [BadRequest, Tls, Denied, NotFound, Refused, TooLarge, UnpacksTooLarge, NotListed, NoKey, NotOnList, NotAskedFor] {
         assert!(!class.may_pass(), "{}", class.word());
     }
 }
