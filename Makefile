@@ -8,7 +8,7 @@ export SQLX_OFFLINE := true
 # What tests and benches may do and the product may not: stop at once when something is not as they need it.
 TESTS_MAY := -A clippy::unwrap_used -A clippy::expect_used -A clippy::panic
 
-.PHONY: demo test test-tools console build bench load soak fuzz kill-campaign lint fmt openapi queries screenshots clean-demo
+.PHONY: demo test test-tools console build bench load soak fuzz kill-campaign lint fmt openapi queries clean-demo
 
 ## Start the simulated world and the service with demo data, and print the address.
 demo: build
