@@ -73,7 +73,7 @@ impl Desk {
     }
 
     async fn follow(self: &Arc<Desk>, setup: &Setup, collector: &str, order: &Order, state: State, run: i64) -> Result<(), ServiceError> {
-        let open: Vec<i64> = self.store.rebasings(None).await?.into_iter().filter(|r| r.ended_at.is_none()).map(|r| r.series).collect();
+        let open = self.rebasing().await?;
         if open.is_empty() {
             return Ok(());
         }
@@ -95,6 +95,11 @@ impl Desk {
             }
         }
         Ok(())
+    }
+
+    /// The series whose past is being collected again.
+    async fn rebasing(&self) -> Result<Vec<i64>, ServiceError> {
+        Ok(self.store.rebasings(None).await?.into_iter().filter(|r| r.ended_at.is_none()).map(|r| r.series).collect())
     }
 
     /// What became of the new basis of one series in a run: each series is judged by its own windows.
@@ -125,7 +130,7 @@ impl Desk {
 
     /// Ends the rebasing of every series that no collector keeps any more: nobody would ask for the rest.
     pub(crate) async fn end_abandoned_rebasings(&self) -> Result<(), ServiceError> {
-        let open: Vec<i64> = self.store.rebasings(None).await?.into_iter().filter(|r| r.ended_at.is_none()).map(|r| r.series).collect();
+        let open = self.rebasing().await?;
         if open.is_empty() {
             return Ok(());
         }

@@ -3,23 +3,11 @@
 mod common;
 
 use actix_web::HttpResponse;
-use common::{CSV, PLAIN, Server, ask, ask_for, at_work, days, profile, shown};
+use common::{BODY, CSV, JSON, PLAIN, Server, ask, ask_for, at_work, days, profile, rows, shown, work};
 use mizuno_core::{Interval, Side};
-use mizuno_sources::{Class, Source, Standing};
+use mizuno_sources::{Class, Standing};
 use serde_json::json;
 use std::path::Path;
-
-const BODY: &str = "date,o,h,l,c,v\n2025-04-08,1,1,1,1,1\n2025-04-09,1,1,1,1,1\n";
-const JSON: &str = "form = \"json-rows\"\nrows = \"/rows\"\ncolumns = { time = \"d\", open = \"p\", high = \"p\", low = \"p\", close = \"p\" }\nstamp = \"%Y-%m-%d\"\n";
-
-fn work(profile: mizuno_config::Profile) -> Source {
-    at_work(profile, &[], Path::new("."))
-}
-
-/// Rows of so many days from some day on, as JSON.
-fn rows(days: std::ops::Range<u32>) -> serde_json::Value {
-    days.map(|d| json!({ "d": format!("2025-04-{d:02}"), "p": 1 })).collect()
-}
 
 #[actix_web::test]
 async fn pages_are_followed_by_cursor_by_number_and_by_link() {

@@ -3,7 +3,7 @@
 mod common;
 
 use actix_web::HttpResponse;
-use common::{CSV, PLAIN, Server, ask, at_work, days, profile, venue};
+use common::{BODY, CSV, JSON, PLAIN, Server, ask, at_work, days, profile, rows, venue, work};
 use mizuno_core::{Interval, Side};
 use mizuno_sources::{Class, Source, Stop, Ticket, Wanted};
 use serde_json::json;
@@ -17,17 +17,6 @@ use std::{
     },
     time::{Duration, Instant},
 };
-
-const BODY: &str = "date,o,h,l,c,v\n2025-04-08,1,1,1,1,1\n2025-04-09,1,1,1,1,1\n";
-const JSON: &str = "form = \"json-rows\"\nrows = \"/rows\"\ncolumns = { time = \"d\", open = \"p\", high = \"p\", low = \"p\", close = \"p\" }\nstamp = \"%Y-%m-%d\"\n";
-
-fn work(profile: mizuno_config::Profile) -> Source {
-    at_work(profile, &[], Path::new("."))
-}
-
-fn rows(days: std::ops::Range<u32>) -> serde_json::Value {
-    days.map(|d| json!({ "d": format!("2025-04-{d:02}"), "p": 1 })).collect()
-}
 
 #[actix_web::test]
 async fn a_token_that_dies_while_eight_windows_use_it_fails_none_of_them() {

@@ -31,6 +31,21 @@ pub fn series(base: &str, top: &str, head: &str, request: &str, answer: &str) ->
 pub const PLAIN: &str = "[[series.request]]\nget = \"/{symbol}{?from,to}\"\nstamps = \"%Y-%m-%d\"\nto_included = true\n";
 pub const CSV: &str = "form = \"delimited\"\ncolumns = { time = \"date\", open = \"o\", high = \"h\", low = \"l\", close = \"c\", volume = \"v\" }\nstamp = \"%Y-%m-%d\"\n";
 
+/// Two days in the form of [`CSV`].
+pub const BODY: &str = "date,o,h,l,c,v\n2025-04-08,1,1,1,1,1\n2025-04-09,1,1,1,1,1\n";
+/// Rows of [`rows`] under `rows`.
+pub const JSON: &str = "form = \"json-rows\"\nrows = \"/rows\"\ncolumns = { time = \"d\", open = \"p\", high = \"p\", low = \"p\", close = \"p\" }\nstamp = \"%Y-%m-%d\"\n";
+
+/// A source at work without any secret.
+pub fn work(profile: Profile) -> Source {
+    at_work(profile, &[], Path::new("."))
+}
+
+/// Rows of so many days from some day on, as JSON.
+pub fn rows(days: std::ops::Range<u32>) -> serde_json::Value {
+    days.map(|d| serde_json::json!({ "d": format!("2025-04-{d:02}"), "p": 1 })).collect()
+}
+
 /// What an answer of this description says.
 pub fn read(answer: &str, body: &[u8]) -> Result<Decoded, Failure> {
     let profile = profile("http://127.0.0.1:1", "", PLAIN, answer);
