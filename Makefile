@@ -50,7 +50,7 @@ fmt:
 bench: console
 	$(CARGO) bench --bench decode
 	$(CARGO) bench --bench figures
-	$(CARGO) bench --bench scan
+	$(CARGO) bench --bench desk
 	$(CARGO) bench --bench load
 
 ## Two thousand instruments through a source that allows 6,000 calls a minute; eighty seconds.

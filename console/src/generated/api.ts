@@ -761,7 +761,7 @@ export interface components {
             count: number;
             /**
              * @description `not-writing`, `damaged`, `late`, `failed`, `paused`, `limit`, `slow-source`, `new-basis`, `list-held-back`, `conflict`, `missing`,
-             *     `quarantined`, `suspicious`, `held-back` or `restated`.
+             *     `quarantined`, `suspicious`, `held-back`, `checking` or `restated`.
              */
             kind: string;
             /** @description Whether it needs a person; otherwise it is only to be known. */
@@ -867,6 +867,8 @@ export interface components {
             failure?: string | null;
             /** @description The answer's first lines, when one fetch is asked for. */
             first_lines?: string[] | null;
+            /** @description Whether it is older than thirty days, brought nothing new and was folded: its request and its bytes are not kept any more. */
+            folded?: boolean;
             /** @description First moment asked for. */
             from: string;
             /**
@@ -1345,6 +1347,11 @@ export interface components {
             failures: {
                 [key: string]: number;
             };
+            /**
+             * Format: int64
+             * @description How many of these brought nothing new and are folded; they are not listed with the fetches.
+             */
+            folded?: number;
             /**
              * Format: int64
              * @description Its number.

@@ -46,7 +46,7 @@ pub struct Status {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Concern {
     /// `not-writing`, `damaged`, `late`, `failed`, `paused`, `limit`, `slow-source`, `new-basis`, `list-held-back`, `conflict`, `missing`,
-    /// `quarantined`, `suspicious`, `held-back` or `restated`.
+    /// `quarantined`, `suspicious`, `held-back`, `checking` or `restated`.
     pub kind: String,
     /// Whether it needs a person; otherwise it is only to be known.
     pub needs_a_person: bool,
@@ -306,6 +306,9 @@ pub struct Run {
     pub windows: u64,
     /// Windows stored.
     pub done: u64,
+    /// How many of these brought nothing new and are folded; they are not listed with the fetches.
+    #[serde(default)]
+    pub folded: u64,
     /// Windows that failed.
     pub failed: u64,
     /// Bars new to us.
@@ -471,6 +474,9 @@ pub struct Fetch {
     /// Bars that were not asked for and not held either; not stored.
     #[serde(default)]
     pub outside: u64,
+    /// Whether it is older than thirty days, brought nothing new and was folded: its request and its bytes are not kept any more.
+    #[serde(default)]
+    pub folded: bool,
     /// Class of failure.
     pub failure: Option<String>,
     /// What went wrong, in words.

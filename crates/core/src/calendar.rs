@@ -164,14 +164,15 @@ impl Calendar {
         match interval {
             Interval::Daily => self.last_closed(settled).map_or(Slot(i64::MIN), |s| Slot::on(s.date.plus(1))),
             Interval::Intraday { .. } => {
-                let running = self.at_or_after(settled).map_or(settled, Session::open);
-                let step = interval.step();
-                if settled <= running {
+                // While a venue is open it moves from slot to slot; while it is closed it stands where the last one ended.
+                let session = self.at_or_after(settled).filter(|s| s.open() <= settled).or(self.last_closed(settled));
+                let Some(running) = session.and_then(|s| s.stretches.iter().rev().find(|r| r.start <= settled)) else {
                     return Slot::at(settled);
-                }
-                let stretch =
-                    self.at_or_after(settled).and_then(|s| s.stretches.iter().find(|r| r.contains(&settled))).map_or(settled, |r| r.start);
-                Slot::at(stretch.plus((settled.0 - stretch.0) / step * step))
+                };
+                let (step, length) = (interval.step(), settled.0.min(running.end.0) - running.start.0);
+                // The last slot may be shorter than the others; it ends with the trading.
+                let slots = if settled < running.end { length / step } else { (length + step - 1) / step };
+                Slot::at(running.start.plus(slots * step))
             }
         }
     }

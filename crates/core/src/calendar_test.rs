@@ -96,6 +96,21 @@ fn a_bar_is_due_when_finished_and_published() {
     assert_eq!(calendar.due_until(five, now, 0), Slot::at(at("2025-04-10T02:30:00Z")));
 }
 
+#[test]
+fn while_a_venue_is_closed_nothing_new_is_due_and_everything_of_the_session_is() {
+    let calendar = Calendar::new(&venue("Pacific/Auckland", &["10:00-12:30", "13:30-16:45"]), date("2025-04-07")..date("2025-04-12"));
+    for interval in ["1m", "5m", "1h"].map(|i| i.parse::<Interval>().unwrap()) {
+        for session in calendar.sessions() {
+            let slots = session.slots(interval);
+            let ends: Vec<Slot> = slots.iter().map(|s| s.end).collect();
+            let [noon, evening] = [0, 1].map(|n| session.stretches[n].end);
+            assert_eq!([noon, noon.plus(1), noon.plus(3_000_000)].map(|t| calendar.due_until(interval, t, 0)), [ends[0]; 3], "{interval}");
+            assert_eq!([evening, evening.plus(3_600_000_000)].map(|t| calendar.due_until(interval, t, 0)), [ends[1]; 2], "{interval}");
+            assert_eq!(calendar.due_until(interval, session.open(), 0), Slot::at(session.open()));
+        }
+    }
+}
+
 proptest! {
     /// In any zone and across any daylight-saving move, a session's slots are
     /// as many as its minutes of trading, all inside it, and none is in two sessions.

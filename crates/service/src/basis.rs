@@ -143,10 +143,7 @@ impl Desk {
 
     /// Ends the rebasing of a series as it is, because a person wants readers to see what there is.
     pub(crate) async fn settle(&self, name: &str, by: &str) -> Result<(), ServiceError> {
-        let all = self.store.series().await?;
-        let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
-        let row = all.iter().find(|s| s.key.to_string() == name);
-        let row = row.ok_or_else(|| ServiceError::unknown("series", name, names.iter().map(String::as_str)))?;
+        let row = self.series_named(&self.setup(), name).await?;
         match self.store.end_rebasing(row.id, Some(format!("ended as it is by {by}"))).await? {
             true => Ok(()),
             false => Err(ServiceError::Over(format!("{name} is not being collected again on another basis"))),

@@ -8,11 +8,12 @@ use crate::{
     lateness::Lateness,
     run::LiveRuns,
     setup::{Means, Setup},
+    sight::Sights,
 };
 use futures_util::future::BoxFuture;
-use mizuno_core::TradeDate;
+use mizuno_core::{SeriesKey, TradeDate};
 use mizuno_sources::{Clock, DayBook, Secrets};
-use mizuno_store::Store;
+use mizuno_store::{Store, series::SeriesRow};
 use std::{
     collections::HashMap,
     path::PathBuf,
@@ -35,6 +36,10 @@ pub struct Desk {
     pub(crate) late: Lateness,
     /// What the checks found, until bars change.
     pub(crate) examined: Examined,
+    /// What is known of each series, until it changes.
+    pub(crate) sights: Sights,
+    /// Held while many series are examined.
+    pub(crate) examining: tokio::sync::Mutex<()>,
     /// Held while a list is collected; runs that need it wait.
     pub(crate) listing: tokio::sync::Mutex<()>,
     /// Where the configuration is, for reloading it.
@@ -77,6 +82,8 @@ impl Desk {
             live: LiveRuns::default(),
             late: Lateness::default(),
             examined: Examined::default(),
+            sights: Sights::default(),
+            examining: tokio::sync::Mutex::default(),
             listing: tokio::sync::Mutex::default(),
             config_dir,
             home: Handle::current(),
@@ -91,6 +98,22 @@ impl Desk {
     #[must_use]
     pub fn setup(&self) -> Arc<Setup> {
         self.setup.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// The series of a name, with the present symbol of its instrument or a former one.
+    pub(crate) async fn series_named(&self, setup: &Setup, name: &str) -> Result<SeriesRow, ServiceError> {
+        if let Ok(key) = name.parse::<SeriesKey>()
+            && let Some(row) = self.store.find_series(&setup.present(key)).await?
+        {
+            return Ok(row);
+        }
+        Err(self.no_series(name).await?)
+    }
+
+    /// That there is no series of a name, with those that come near.
+    pub(crate) async fn no_series(&self, name: &str) -> Result<ServiceError, ServiceError> {
+        let names: Vec<String> = self.store.series().await?.iter().map(|s| s.key.to_string()).collect();
+        Ok(ServiceError::unknown("series", name, names.iter().map(String::as_str)))
     }
 
     /// Puts a configuration, and what the lists of sources say, in the place of the setup at work.

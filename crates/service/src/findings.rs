@@ -137,40 +137,21 @@ impl Desk {
 
     /// What the checks find in a series.
     pub(crate) async fn findings(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Vec<Judged>, ServiceError> {
-        let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol)) else { return Ok(vec![]) };
-        let minutes = known.minutes_of(setup, &row.key, offer);
-        // Counted from the instant asked about, so that asking again for it gives the same.
-        let first = match row.key.interval {
-            Interval::Intraday { .. } => recent(setup.calendar_of(instrument)?, known.as_of).start,
-            _ => Slot(i64::MIN),
-        };
-        let standard = Standard {
-            revision: row.revision,
-            of_minutes: minutes.map(|m| m.revision),
-            rules: setup.config.checks.rules(instrument),
-            splits: known.splits.of(setup, &row.key.symbol).map(<[Split]>::to_vec),
-            refused: known.refused.get(&row.id).cloned().unwrap_or_default(),
-            first,
-        };
-        // What was known then is what is known now, as long as nothing has been learned since.
-        let newest = row.revision.max(minutes.map_or(0, |m| m.revision));
-        let now = newest <= known.as_of.0;
-        let before = self.examined.lock().get(&row.id).filter(|(s, _)| now && *s == standard).map(|(_, found)| found.clone());
-        let found = match before {
-            Some(found) => found,
-            None => {
-                let found = Arc::new(self.examine(setup, row, &standard, minutes, known.as_of).await?);
-                if now {
-                    self.examined.lock().insert(row.id, (standard, found.clone()));
-                }
-                found
-            }
-        };
-        let accepted = known.accepted.get(&row.id).map_or(&[][..], Vec::as_slice);
-        let is_accepted = |f: &Finding| {
-            accepted.iter().any(|(check, span)| check == f.check.word() && span.start <= f.span.start && f.span.end <= span.end)
-        };
-        Ok(found.iter().map(|f| Judged { accepted: is_accepted(f), finding: f.clone() }).collect())
+        let Some((standard, minutes)) = known.standard(setup, row)? else { return Ok(vec![]) };
+        if let Some(found) = self.examined.recall(row.id, &standard, known) {
+            return Ok(known.judge(row.id, &found));
+        }
+        let found = Arc::new(self.examine(setup, row, &standard, minutes, known.as_of).await?);
+        if standard.is_of_now(known) {
+            self.examined.lock().insert(row.id, (standard, found.clone()));
+        }
+        Ok(known.judge(row.id, &found))
+    }
+
+    /// The same where it need not be worked out; `None` where it must be.
+    pub(crate) fn findings_at_hand(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Option<Vec<Judged>>, ServiceError> {
+        let Some((standard, _)) = known.standard(setup, row)? else { return Ok(Some(vec![])) };
+        Ok(self.examined.recall(row.id, &standard, known).map(|found| known.judge(row.id, &found)))
     }
 
     async fn examine(
@@ -245,7 +226,42 @@ impl Desk {
     }
 }
 
+impl Standard {
+    /// What was known then is what is known now, as long as nothing has been learned since.
+    fn is_of_now(&self, known: &Known) -> bool {
+        self.revision.max(self.of_minutes.unwrap_or(0)) <= known.as_of.0
+    }
+}
+
 impl Known {
+    /// What the findings of a series follow from, and the minutes it is held against; `None` when no source is said to have it.
+    fn standard(&self, setup: &Setup, row: &SeriesRow) -> Result<Option<(Standard, Option<&SeriesRow>)>, ServiceError> {
+        let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol)) else { return Ok(None) };
+        let minutes = self.minutes_of(setup, &row.key, offer);
+        // Counted from the instant asked about, so that asking again for it gives the same.
+        let first = match row.key.interval {
+            Interval::Intraday { .. } => recent(setup.calendar_of(instrument)?, self.as_of).start,
+            _ => Slot(i64::MIN),
+        };
+        let standard = Standard {
+            revision: row.revision,
+            of_minutes: minutes.map(|m| m.revision),
+            rules: setup.config.checks.rules(instrument),
+            splits: self.splits.of(setup, &row.key.symbol).map(<[Split]>::to_vec),
+            refused: self.refused.get(&row.id).cloned().unwrap_or_default(),
+            first,
+        };
+        Ok(Some((standard, minutes)))
+    }
+
+    fn judge(&self, series: i64, found: &[Finding]) -> Vec<Judged> {
+        let accepted = self.accepted.get(&series).map_or(&[][..], Vec::as_slice);
+        let is_accepted = |f: &Finding| {
+            accepted.iter().any(|(check, span)| check == f.check.word() && span.start <= f.span.start && f.span.end <= span.end)
+        };
+        found.iter().map(|f| Judged { accepted: is_accepted(f), finding: f.clone() }).collect()
+    }
+
     /// The minutes that a daily series can be held against: of the same source and side, on the same basis.
     fn minutes_of(&self, setup: &Setup, key: &SeriesKey, offer: &Offer) -> Option<&SeriesRow> {
         let minute = SeriesKey { interval: Interval::MINUTE, ..key.clone() };
@@ -256,6 +272,10 @@ impl Known {
 }
 
 impl Examined {
+    fn recall(&self, series: i64, standard: &Standard, known: &Known) -> Option<Arc<Vec<Finding>>> {
+        self.lock().get(&series).filter(|(s, _)| standard.is_of_now(known) && s == standard).map(|(_, found)| found.clone())
+    }
+
     /// What was found in a series when it was last looked at.
     pub(crate) fn last(&self, series: i64) -> Vec<Finding> {
         self.lock().get(&series).map(|(_, found)| found.to_vec()).unwrap_or_default()

@@ -7,11 +7,13 @@
 //! It holds no rule of its own about bars, gaps or plans; those are in the core.
 
 mod basis;
+mod checking;
 pub mod desk;
 pub mod encode;
 pub mod error;
 mod events;
 mod findings;
+mod folding;
 mod golden;
 mod http;
 mod lateness;
@@ -23,6 +25,7 @@ mod reload;
 mod run;
 mod schedule;
 pub mod setup;
+mod sight;
 mod trying;
 mod views;
 
@@ -89,6 +92,7 @@ async fn start(options: Options) -> Result<Running, ServiceError> {
     let server = http::server(desk.clone(), listener).map_err(|source| ServiceError::Listen { listen, source })?;
     recovery::recover(&desk).await?;
     schedule::keep_all(&desk);
+    folding::keep_folding(&desk);
     Ok(Running { address, desk, server })
 }
 

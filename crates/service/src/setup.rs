@@ -11,11 +11,16 @@ use mizuno_store::series::SeriesRow;
 use std::{
     collections::{BTreeMap, HashMap},
     path::Path,
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
 };
 
 /// One configuration at work.
 pub struct Setup {
+    /// No other has it.
+    pub(crate) serial: u64,
     /// The configuration, with the instruments that lists of sources added.
     pub config: Config,
     /// The sources by name.
@@ -85,7 +90,8 @@ impl Setup {
             sources.insert(name.clone(), source);
         }
         let index = Index::new(&config.instruments);
-        Ok(Setup { config, sources, calendars, ids, index, symbols })
+        static SERIAL: AtomicU64 = AtomicU64::new(0);
+        Ok(Setup { serial: SERIAL.fetch_add(1, Ordering::Relaxed), config, sources, calendars, ids, index, symbols })
     }
 
     /// A collector and all it works with.

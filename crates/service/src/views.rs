@@ -6,17 +6,17 @@ use crate::{
     golden::ranked_span,
     schedule,
     setup::{Post, Setup},
+    sight::{Moment, Sight},
 };
 use mizuno_api::Completeness;
 use mizuno_core::{
     Instrument, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
-    gap::{self, Asked, Evidence, Gap, Outcome},
+    gap::{self, Asked, Evidence},
     plan::{Reach, Standing},
-    quiet::{is_lively, quiet},
     spans::{both, difference, intersection, only, within},
 };
 use mizuno_store::{quarantine::Slots, series::SeriesRow};
-use std::collections::HashMap;
+use std::{collections::HashMap, sync::Arc};
 
 /// A scheduled run has this long to bring what it was due for, in microseconds.
 const GRACE: i64 = 120 * mizuno_core::time::SECOND;
@@ -41,15 +41,15 @@ impl Seen {
 pub(crate) struct View<'d> {
     pub row: SeriesRow,
     pub post: Post<'d>,
-    pub standing: Standing,
-    /// What explains its gaps. A bar that the next scheduled run will ask for is not due yet.
-    pub evidence: Evidence,
-    /// Slots without a bar in which it is only quiet; not expected, and looked at again like the others.
-    pub quiet: Spans,
-    /// What the source can be asked for now.
-    in_reach: Span,
-    /// How much later than its profile says a bar may come before its absence counts, in microseconds.
-    grace: i64,
+    pub sight: Arc<Sight>,
+}
+
+impl std::ops::Deref for View<'_> {
+    type Target = Sight;
+
+    fn deref(&self) -> &Sight {
+        &self.sight
+    }
 }
 
 impl Desk {
@@ -67,45 +67,91 @@ impl Desk {
 
     /// The same as it was known, and as it was due, at an instant.
     pub(crate) async fn views_at<'s>(&self, setup: &'s Setup, rows: Vec<SeriesRow>, seen: Seen) -> Result<Vec<View<'s>>, ServiceError> {
-        let Seen { known, now } = seen;
+        let mut moments: HashMap<&'s str, Moment> = HashMap::new();
+        let mut out = Vec::with_capacity(rows.len());
+        let mut stale = vec![];
+        let changed = self.store.changed(rows.iter().map(|r| r.id));
+        for (row, changed) in rows.into_iter().zip(changed) {
+            let Some(post) = setup.post_of(&row.key) else { continue };
+            let moment = moments.entry(&post.collector.name).or_insert_with(|| self.moment(setup, &post, seen.now));
+            let place = out.len();
+            let sight = self.sights.recall(row.id, moment, changed, seen.known);
+            if sight.is_none() {
+                stale.push(place);
+            }
+            out.push((row, post, sight));
+        }
+        if !stale.is_empty() {
+            let wanted: Vec<(&SeriesRow, Post<'s>, &Moment)> =
+                stale.iter().map(|at| (&out[*at].0, out[*at].1, &moments[out[*at].1.collector.name.as_str()])).collect();
+            let made = self.look(setup, &wanted, seen).await?;
+            for (at, sight) in stale.into_iter().zip(made) {
+                out[at].2 = Some(sight);
+            }
+        }
+        let views = out.into_iter().filter_map(|(row, post, sight)| Some(View { row, post, sight: sight? }));
+        let mut views: Vec<View<'s>> = views.collect();
+        self.sights.expect_what_is_usual(&mut views);
+        Ok(views)
+    }
+
+    /// What of a look at a collector's series follows from the instant alone.
+    fn moment(&self, setup: &Setup, post: &Post<'_>, now: Timestamp) -> Moment {
+        let interval = post.collector.interval;
+        let reach = Reach { depth_days: post.offer.depth_days, delay: post.offer.delay };
+        let in_reach = reach.span(post.calendar, &post.venue.zone, interval, now);
+        let asked_last = schedule::last_due(post, now.plus(-GRACE)).unwrap_or(now);
+        let due = post.calendar.due_until(interval, asked_last, post.offer.delay);
+        let sessions = post.calendar.sessions();
+        let closed = sessions.partition_point(|s| s.close() <= now);
+        let recent = &sessions[closed.saturating_sub(post.collector.second_look.sessions as usize)..closed];
+        let recent = recent.first().zip(recent.last()).map(|(a, b)| post.calendar.span_of_dates(interval, a.date..b.date.plus(1)));
+        let today = post.calendar.at_or_after(now).filter(|s| s.open() <= now).or(post.calendar.last_closed(now));
+        Moment {
+            setup: setup.serial,
+            until: today.map_or(post.collector.since, |s| s.date.plus(1)),
+            due: in_reach.start..due.clamp(in_reach.start, in_reach.end),
+            in_reach,
+            recent,
+            grace: grace(post.offer.delay).max(self.late.of(&post.collector.name)),
+        }
+    }
+
+    /// Looks at some series anew.
+    async fn look(&self, setup: &Setup, wanted: &[(&SeriesRow, Post<'_>, &Moment)], seen: Seen) -> Result<Vec<Arc<Sight>>, ServiceError> {
+        let known = seen.known;
+        let rows: Vec<SeriesRow> = wanted.iter().map(|(row, ..)| (*row).clone()).collect();
         let mut held = self.store.held(&rows, known).await?;
         let mut excused = self.store.excused(known).await?;
         let mut quarantined = self.quarantined_slots(&rows, known).await?;
-        let mut grids: HashMap<(&'s str, Interval, TradeDate), Spans> = HashMap::new();
-        let mut dues: HashMap<&'s str, Slot> = HashMap::new();
-        let mut out = Vec::with_capacity(rows.len());
-        for row in rows {
-            let Some(post) = setup.post_of(&row.key) else { continue };
-            let interval = row.key.interval;
+        let mut grids: HashMap<&str, Spans> = HashMap::new();
+        let mut standings = Vec::with_capacity(wanted.len());
+        for (row, post, moment) in wanted {
             let c = post.collector;
-            let grid = grids.entry((&c.venue, interval, c.since)).or_insert_with(|| expected_so_far(&post, now));
-            let standing = Standing {
-                expected: in_its_life(setup, &row.key, &post, grid),
+            let grid = grids.entry(&c.name).or_insert_with(|| post.calendar.expected(c.interval, c.since..moment.until));
+            standings.push(Standing {
+                expected: in_its_life(setup, &row.key, post, grid),
                 held: held.remove(&row.id).unwrap_or_default(),
                 excused: excused.remove(&row.id).unwrap_or_default(),
-            };
-            let reach = Reach { depth_days: post.offer.depth_days, delay: post.offer.delay };
-            let in_reach = reach.span(post.calendar, &post.venue.zone, interval, now);
-            let due = *dues.entry(&c.name).or_insert_with(|| {
-                let asked_last = schedule::last_due(&post, now.plus(-GRACE)).unwrap_or(now);
-                post.calendar.due_until(interval, asked_last, post.offer.delay)
             });
-            let evidence = Evidence {
-                asked: vec![],
-                quarantined: quarantined.remove(&row.id).unwrap_or_default(),
-                reach: Some(in_reach.start..due.clamp(in_reach.start, in_reach.end)),
-            };
-            let grace = grace(post.offer.delay).max(self.late.of(&c.name));
-            out.push(View { row, post, standing, evidence, quiet: Spans::new(), in_reach, grace });
         }
         // The ledger of years of polls is long; only what explains a missing slot, or tells when the newest
         // sessions were asked for, is read.
-        let spans: Vec<(i64, Span)> = out.iter().flat_map(|v| v.spans_to_explain(now).into_iter().map(|s| (v.row.id, s))).collect();
-        let mut asked = self.store.asked(&spans, known).await?;
-        for view in &mut out {
-            view.evidence.asked = asked.remove(&view.row.id).unwrap_or_default();
+        let spans = wanted.iter().zip(&standings).flat_map(|((row, _, moment), standing)| {
+            pieces(&standing.missing()).into_iter().chain(moment.recent.clone()).map(|span| (row.id, span))
+        });
+        let mut asked = self.store.asked(&spans.collect::<Vec<_>>(), known).await?;
+        let mut out = vec![];
+        for ((row, _, moment), standing) in wanted.iter().zip(standings) {
+            let evidence = Evidence {
+                asked: asked.remove(&row.id).unwrap_or_default(),
+                quarantined: quarantined.remove(&row.id).unwrap_or_default(),
+                reach: Some(moment.due.clone()),
+            };
+            let sight = Arc::new(Sight::new(row.key.interval, standing, evidence, moment.in_reach.clone(), moment.grace));
+            self.sights.remember(row.id, (*moment).clone(), known, sight.clone());
+            out.push(sight);
         }
-        expect_what_is_usual(&mut out);
         Ok(out)
     }
 
@@ -142,111 +188,38 @@ fn in_its_life(setup: &Setup, key: &SeriesKey, post: &Post<'_>, grid: &Spans) ->
     within(grid, &post.calendar.span_of_dates(key.interval, first..last))
 }
 
-/// Every slot from the collector's first date up to and with the session in progress.
-fn expected_so_far(post: &Post<'_>, now: Timestamp) -> Spans {
-    let today = post.calendar.at_or_after(now).filter(|s| s.open() <= now).or(post.calendar.last_closed(now));
-    let end = today.map_or(post.collector.since, |s| s.date.plus(1));
-    post.calendar.expected(post.collector.interval, post.collector.since..end)
-}
-
 /// A bar is waited for so long beyond its publishing delay before its absence counts, in microseconds.
 fn grace(delay: i64) -> i64 {
     delay.clamp(300 * mizuno_core::time::SECOND, 6 * 3600 * mizuno_core::time::SECOND)
 }
 
-/// Takes out of what is expected the slots in which thinly traded instruments are only quiet. Series looked at
-/// together are witnesses for each other: the same instrument at another source, and the lively ones of a venue at the same source.
-fn expect_what_is_usual(views: &mut [View<'_>]) {
-    let mut elsewhere: HashMap<(String, Interval, mizuno_core::Side), Vec<usize>> = HashMap::new();
-    let mut together: HashMap<(String, String, Interval, mizuno_core::Side), Vec<usize>> = HashMap::new();
-    let thin: Vec<usize> = (0..views.len())
-        .filter(|at| {
-            views[*at].row.key.interval.is_intraday()
-                && !is_lively(views[*at].row.key.interval, &views[*at].standing, &views[*at].answered())
-        })
-        .collect();
-    if thin.is_empty() {
-        return;
-    }
-    for (at, view) in views.iter().enumerate() {
-        let key = &view.row.key;
-        elsewhere.entry((key.symbol.clone(), key.interval, key.side)).or_default().push(at);
-        together.entry((view.post.venue.code.clone(), key.source.clone(), key.interval, key.side)).or_default().push(at);
-    }
-    let outages: HashMap<_, Spans> = together.into_iter().map(|(group, members)| (group, outage(views, &members))).collect();
-    for at in thin {
-        let view = &views[at];
-        let key = &view.row.key;
-        let others = elsewhere.get(&(key.symbol.clone(), key.interval, key.side)).into_iter().flatten().filter(|other| **other != at);
-        let mut never: Vec<Span> = others.flat_map(|other| views[*other].standing.held.iter().cloned()).collect();
-        never.extend(view.evidence.quarantined.iter().cloned());
-        let group = (view.post.venue.code.clone(), key.source.clone(), key.interval, key.side);
-        never.extend(outages.get(&group).into_iter().flatten().cloned());
-        let found = quiet(view.post.calendar, key.interval, &view.standing, &view.answered(), &never.into_iter().collect());
-        let view = &mut views[at];
-        view.standing.expected = difference(&view.standing.expected, &found);
-        view.quiet = found;
-    }
-}
-
-/// The slots that none of the lively series of a group has, though all were asked for; of fewer than three it would say nothing.
-fn outage(views: &[View<'_>], members: &[usize]) -> Spans {
-    let lively = members.iter().map(|at| &views[*at]).filter(|v| is_lively(v.row.key.interval, &v.standing, &v.answered()));
-    let mut missing = lively.map(|v| v.standing.missing());
-    let (Some(first), Some(second), Some(third)) = (missing.next(), missing.next(), missing.next()) else { return Spans::new() };
-    missing.fold(intersection(&intersection(&first, &second), &third), |all, more| intersection(&all, &more))
-}
-
 /// Spans in which the ledger is read at most, for one series.
 const PIECES: usize = 12;
 
-impl View<'_> {
-    /// Where the fetches matter: round everything missing, in a few pieces, and in the sessions of the second look.
-    fn spans_to_explain(&self, now: Timestamp) -> Vec<Span> {
-        let missing = self.standing.missing();
-        let mut pieces: Vec<Span> = missing.iter().cloned().collect();
-        if pieces.len() > PIECES {
-            // The widest spaces between missing slots part the pieces.
-            let mut spaces: Vec<i64> = pieces.windows(2).map(|w| w[1].start.0 - w[0].end.0).collect();
-            let least = *spaces.select_nth_unstable_by(PIECES - 1, |a, b| b.cmp(a)).1;
-            let mut joined: Vec<Span> = vec![];
-            for piece in pieces {
-                match joined.last_mut() {
-                    Some(last) if piece.start.0 - last.end.0 <= least => last.end = piece.end,
-                    _ => joined.push(piece),
-                }
+/// Where the fetches matter that explain what is missing: round all of it, in a few pieces.
+fn pieces(missing: &Spans) -> Vec<Span> {
+    let mut pieces: Vec<Span> = missing.iter().cloned().collect();
+    if pieces.len() > PIECES {
+        // The widest spaces between missing slots part the pieces.
+        let mut spaces: Vec<i64> = pieces.windows(2).map(|w| w[1].start.0 - w[0].end.0).collect();
+        let least = *spaces.select_nth_unstable_by(PIECES - 1, |a, b| b.cmp(a)).1;
+        let mut joined: Vec<Span> = vec![];
+        for piece in pieces {
+            match joined.last_mut() {
+                Some(last) if piece.start.0 - last.end.0 <= least => last.end = piece.end,
+                _ => joined.push(piece),
             }
-            pieces = joined;
         }
-        let look = self.post.collector.second_look.sessions as usize;
-        let sessions = self.post.calendar.sessions();
-        let closed = sessions.partition_point(|s| s.close() <= now);
-        if let (Some(first), Some(last)) = (sessions[closed.saturating_sub(look)..closed].first(), sessions[..closed].last()) {
-            pieces.push(self.post.calendar.span_of_dates(self.row.key.interval, first.date..last.date.plus(1)));
-        }
-        pieces
+        pieces = joined;
     }
+    pieces
+}
 
-    /// What the source has answered for.
-    fn answered(&self) -> Spans {
-        self.evidence.asked.iter().filter(|a| a.outcome != Outcome::Failed).map(|a| a.window.clone()).collect()
-    }
-
+impl View<'_> {
     /// Whether a window is a repair: asked for before, and not of the newest sessions.
     pub(crate) fn is_repair(&self, window: &Span, now: Timestamp) -> bool {
         let overlaps = |a: &Asked| a.window.start < window.end && window.start < a.window.end;
         !self.post.is_newest(window, now) && self.evidence.asked.iter().any(overlaps) && !self.standing.held.overlaps(window)
-    }
-
-    /// The gaps, every one with its cause.
-    pub(crate) fn gaps(&self) -> Vec<Gap> {
-        gap::gaps(self.row.key.interval, &self.standing, &self.evidence)
-    }
-
-    /// Figures over the slots in `span` that should be had by now: expected, and neither too young nor beyond the source's depth.
-    pub(crate) fn completeness(&self, span: &Span) -> Completeness {
-        let end = self.evidence.reach.as_ref().map_or(span.end, |reach| reach.end.min(span.end));
-        completeness(self.row.key.interval, &self.standing, span.start..end.max(span.start))
     }
 
     /// What the source can be asked for now, less what it answered without only lately.
@@ -303,7 +276,7 @@ impl Whole {
     }
 }
 
-fn completeness(interval: Interval, standing: &Standing, span: Span) -> Completeness {
+pub(crate) fn completeness(interval: Interval, standing: &Standing, span: Span) -> Completeness {
     let (due, held) = (|| standing.expected.within(&span), || standing.held.within(&span));
     let excused = only(both(due(), standing.excused.within(&span)), held());
     let (expected, held, excused) = (interval.count(due()), interval.count(both(due(), held())), interval.count(excused));

@@ -102,6 +102,7 @@ impl Parcel {
             unfinished: 0,
             outside: 0,
             failure: None,
+            folded: false,
         };
         Ok(Parcel { row, pages, packed })
     }
@@ -115,10 +116,12 @@ impl Parcel {
         let (class, message) = row.failure.as_ref().map(|f| (&f.class, &f.message)).unzip();
         let (new, same, restated) = (row.learned.new as i64, row.learned.same as i64, row.learned.restated as i64);
         sqlx::query!(
-            "INSERT INTO payload (digest, size, body) SELECT ?, ?, ? WHERE ? IS NOT NULL ON CONFLICT DO NOTHING;
+            "INSERT INTO payload_again (digest, times) SELECT digest, 1 FROM payload WHERE digest = ? ON CONFLICT DO UPDATE SET times = times + 1;
+             INSERT INTO payload (digest, size, body) SELECT ?, ?, ? WHERE ? IS NOT NULL ON CONFLICT DO NOTHING;
              INSERT INTO fetch (id, run_id, series_id, window_start, window_end, state, asked_at, answered_at, attempts, request, part,
                  http_status, media_type, payload, payload_size, rows, bars_new, bars_same, restated, refused, unfinished, outside, failure, message)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            digest,
             digest,
             size,
             body,
@@ -213,10 +216,11 @@ impl Store {
     /// When the database cannot be written; nothing is then kept.
     pub async fn keep(&self, answer: Answer, interval: Interval, understood: Understood) -> Result<FetchRow> {
         let parcel = Arc::new(Parcel::new(answer, &self.writer)?);
-        let whole = parcel.clone();
+        let (whole, roster) = (parcel.clone(), self.roster.clone());
         let kept = self.writer.run(move |c, stamp| {
             Box::pin(async move {
                 let FetchRow { id: fetch, series, .. } = whole.row;
+                roster.note(series, stamp);
                 let learned = bars::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
                 let row = FetchRow { answered_at: stamp, ..understood.figures(learned, &whole.row) };
                 whole.write(&mut *c, &row).await?;
@@ -254,8 +258,10 @@ impl Store {
     }
 
     async fn keep_parcel(&self, parcel: Arc<Parcel>, row: FetchRow) -> Result<FetchRow> {
+        let roster = self.roster.clone();
         let keep = self.writer.run(move |c, stamp| {
             Box::pin(async move {
+                roster.note(row.series, stamp);
                 let row = FetchRow { answered_at: stamp, ..row };
                 parcel.write(c, &row).await.map(|()| row)
             })
@@ -285,9 +291,11 @@ impl Store {
     /// # Errors
     /// When the database cannot be written; the fetch then stays to be replayed.
     pub async fn keep_bars(&self, fetch: i64, series: i64, interval: Interval, understood: Understood) -> Result<Learned> {
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, stamp| {
                 Box::pin(async move {
+                    roster.note(series, stamp);
                     let learned = bars::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
                     understood.quarantine(&mut *c, series, fetch, stamp).await?;
                     let (rows, unfinished, outside) = (understood.rows as i64, understood.unfinished as i64, understood.outside as i64);
@@ -310,17 +318,19 @@ impl Store {
     /// # Errors
     /// When the database cannot be written.
     pub async fn mark_failed(&self, fetch: i64, failure: Failure) -> Result<()> {
+        let roster = self.roster.clone();
         self.writer
-            .run(move |c, _| {
+            .run(move |c, stamp| {
                 Box::pin(async move {
-                    sqlx::query!(
-                        "UPDATE fetch SET state = 'failed', failure = ?, message = ? WHERE id = ?",
+                    let series = sqlx::query_scalar!(
+                        "UPDATE fetch SET state = 'failed', failure = ?, message = ? WHERE id = ? RETURNING series_id",
                         failure.class,
                         failure.message,
                         fetch
-                    )
-                    .execute(c)
-                    .await?;
+                    );
+                    if let Some(series) = series.fetch_optional(c).await? {
+                        roster.note(series, stamp);
+                    }
                     Ok(())
                 })
             })

@@ -39,11 +39,13 @@ impl Store {
     /// # Errors
     /// When the database cannot be written; none is then written.
     pub async fn excuse(&self, accepted: Vec<(i64, Span, Option<String>)>, by: String, note: String) -> Result<Vec<i64>> {
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, now| {
                 Box::pin(async move {
                     let mut ids = vec![];
                     for (series, span, finding) in accepted {
+                        roster.note(series, now);
                         let row = sqlx::query!(
                             "INSERT INTO excuse (series_id, span_start, span_end, by_whom, note, given_at, finding) VALUES (?, ?, ?, ?, ?, ?, ?)",
                             series,
@@ -67,14 +69,18 @@ impl Store {
     /// # Errors
     /// When there is no such excuse in force, or the database cannot be written.
     pub async fn revoke_excuse(&self, id: i64) -> Result<()> {
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, now| {
                 Box::pin(async move {
-                    let row = sqlx::query!("UPDATE excuse SET revoked_at = ? WHERE id = ? AND revoked_at IS NULL", now.0, id);
-                    match row.execute(c).await?.rows_affected() {
-                        0 => Err(StoreError::Unknown { kind: "excuse", id: id.to_string() }),
-                        _ => Ok(()),
-                    }
+                    let revoked = sqlx::query_scalar!(
+                        "UPDATE excuse SET revoked_at = ? WHERE id = ? AND revoked_at IS NULL RETURNING series_id",
+                        now.0,
+                        id
+                    );
+                    let series = revoked.fetch_optional(c).await?.ok_or(StoreError::Unknown { kind: "excuse", id: id.to_string() })?;
+                    roster.note(series, now);
+                    Ok(())
                 })
             })
             .await

@@ -3,6 +3,7 @@
 use crate::{
     Result, Store, StoreError,
     answers::{AnsweredPage, Failure},
+    folded::{Poll, decode},
 };
 use mizuno_core::{
     Slot, Span, Timestamp,
@@ -71,6 +72,8 @@ pub struct FetchRow {
     pub outside: i64,
     /// Why it failed.
     pub failure: Option<Failure>,
+    /// Whether it brought nothing new and was folded: its request and its bytes are not kept any more.
+    pub folded: bool,
 }
 
 /// A row of the table.
@@ -124,6 +127,7 @@ impl From<Record> for FetchRow {
             unfinished: r.unfinished,
             outside: r.outside,
             failure: r.failure.map(|class| Failure { class, message: r.message.unwrap_or_default() }),
+            folded: false,
         }
     }
 }
@@ -203,7 +207,10 @@ impl Store {
     pub async fn fetch(&self, id: i64) -> Result<FetchRow> {
         let found =
             sqlx::query_as!(Record, "SELECT * FROM fetch WHERE id = ?", id).fetch_optional(&self.readers).await?.map(FetchRow::from);
-        found.ok_or_else(|| StoreError::Unknown { kind: "fetch", id: id.to_string() })
+        match found {
+            Some(found) => Ok(found),
+            None => self.folded_fetch(id).await?.ok_or_else(|| StoreError::Unknown { kind: "fetch", id: id.to_string() }),
+        }
     }
 
     async fn select_fetches(&self, filter: Filter<'_>, most: i64) -> Result<Vec<FetchRow>> {
@@ -292,36 +299,84 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn asked(&self, spans: &[(i64, Span)], as_of: Timestamp) -> Result<HashMap<i64, Vec<Asked>>> {
-        let spans: Vec<String> = spans.iter().map(|(series, span)| format!("[{series},{},{}]", span.start.0, span.end.0)).collect();
-        let spans = format!("[{}]", spans.join(","));
+        let json: Vec<String> = spans.iter().map(|(series, span)| format!("[{series},{},{}]", span.start.0, span.end.0)).collect();
+        let json = format!("[{}]", json.join(","));
+        // Where windows end says where to look only together with how long they are at most.
         let rows = sqlx::query!(
             r#"SELECT DISTINCT f.id AS "id!: i64", f.series_id, f.window_start, f.window_end, f.asked_at, f.answered_at, f.state, f.rows
-               FROM json_each(?) AS span CROSS JOIN fetch AS f
-               ON f.series_id = span.value ->> 0 AND f.window_end > span.value ->> 1 AND f.window_start < span.value ->> 2
+               FROM json_each(?) AS span
+               CROSS JOIN (SELECT 0 AS length, 40 AS most UNION ALL SELECT 1, 86400000000 UNION ALL SELECT 2, 3456000000000
+                           UNION ALL SELECT 3, 4000000000000000000) AS of
+               CROSS JOIN fetch AS f
+               ON f.series_id = span.value ->> 0
+                   AND (f.window_end - f.window_start > 40) + (f.window_end - f.window_start > 86400000000)
+                       + (f.window_end - f.window_start > 3456000000000) = of.length
+                   AND f.window_end > span.value ->> 1 AND f.window_end < (span.value ->> 2) + of.most AND f.window_start < span.value ->> 2
                WHERE f.answered_at <= ?
                ORDER BY f.id"#,
-            spans,
+            json,
             as_of.0
         )
         .fetch_all(&self.readers)
         .await?;
         let mut out: HashMap<i64, Vec<Asked>> = HashMap::new();
         for r in rows {
-            let outcome = match (r.state.as_str(), r.rows) {
-                ("failed", _) => Outcome::Failed,
-                ("stored", 0) => Outcome::Nothing,
-                _ => Outcome::Bars,
-            };
             let asked = Asked {
                 fetch: r.id,
                 window: Slot(r.window_start)..Slot(r.window_end),
                 sent: Timestamp(r.asked_at),
                 at: Timestamp(r.answered_at),
-                outcome,
+                outcome: outcome(&r.state, r.rows),
             };
             out.entry(r.series_id).or_default().push(asked);
         }
+        self.add_folded(spans, &json, as_of, &mut out).await?;
         Ok(out)
+    }
+
+    /// Adds the folded fetches that touch one of the spans of their series.
+    async fn add_folded(&self, spans: &[(i64, Span)], json: &str, as_of: Timestamp, out: &mut HashMap<i64, Vec<Asked>>) -> Result<()> {
+        let rows = sqlx::query!(
+            r#"SELECT DISTINCT f.id AS "id!: i64", f.series_id AS "series_id!: i64", f.polls AS "polls!: Vec<u8>"
+               FROM json_each(?) AS span CROSS JOIN folded AS f
+               ON f.series_id = span.value ->> 0 AND f.window_end > span.value ->> 1 AND f.window_start < span.value ->> 2
+               WHERE f.first_at <= ?"#,
+            json,
+            as_of.0
+        )
+        .fetch_all(&self.readers)
+        .await?;
+        let mut wanted: HashMap<i64, Vec<&Span>> = HashMap::new();
+        if !rows.is_empty() {
+            spans.iter().for_each(|(series, span)| wanted.entry(*series).or_default().push(span));
+        }
+        for r in rows {
+            let Some(wanted) = wanted.get(&r.series_id) else { continue };
+            let mine = |p: &Poll| wanted.iter().any(|span| p.window.end > span.start && p.window.start < span.end);
+            let polls: Vec<Poll> = decode(r.id, &r.polls)?.into_iter().filter(|p| p.answered_at <= as_of && mine(p)).collect();
+            if polls.is_empty() {
+                continue;
+            }
+            let asked = out.entry(r.series_id).or_default();
+            asked.extend(polls.into_iter().map(|p| Asked {
+                fetch: p.fetch,
+                outcome: outcome("stored", p.rows),
+                window: p.window,
+                sent: p.asked_at,
+                at: p.answered_at,
+            }));
+            asked.sort_by_key(|a| a.fetch);
+        }
+        Ok(())
+    }
+}
+
+/// What a fetch means for gaps.
+fn outcome(state: &str, rows: i64) -> Outcome {
+    match (state, rows) {
+        ("failed", _) => Outcome::Failed,
+        ("stored", 0) => Outcome::Nothing,
+        _ => Outcome::Bars,
     }
 }
 

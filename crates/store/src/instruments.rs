@@ -2,6 +2,7 @@
 
 use crate::{Result, Store, StoreError};
 use mizuno_core::{Decimal, Instrument, TradeDate, instrument::FormerSymbol};
+use std::collections::HashMap;
 
 impl Store {
     /// Takes in an instrument list: new ones are added, known ones brought up to date, none removed. One whose former symbol
@@ -12,9 +13,14 @@ impl Store {
     /// # Errors
     /// When the database cannot be written.
     pub async fn put_instruments(&self, list: Vec<Instrument>, listed_by: Option<String>) -> Result<()> {
+        if self.has_all(&list, listed_by.as_deref()).await? {
+            return Ok(());
+        }
+        let roster = self.roster.clone();
         self.writer
-            .run(move |c, _| {
+            .run(move |c, stamp| {
                 Box::pin(async move {
+                    roster.note_list(stamp);
                     for i in &list {
                         for former in i.former.iter().rev().filter(|f| list.iter().all(|other| other.symbol != f.symbol)) {
                             sqlx::query!(
@@ -82,6 +88,19 @@ impl Store {
             .await
     }
 
+    /// Whether every one of a list is known just as it says: thousands need not be written again at each start.
+    async fn has_all(&self, list: &[Instrument], listed_by: Option<&str>) -> Result<bool> {
+        let by = sqlx::query!("SELECT symbol, listed_by FROM instrument").fetch_all(&self.readers).await?;
+        let by: HashMap<String, Option<String>> = by.into_iter().map(|r| (r.symbol, r.listed_by)).collect();
+        let known: HashMap<String, Instrument> = self.instruments().await?.into_iter().map(|i| (i.symbol.clone(), i)).collect();
+        let is_known = |i: &Instrument| {
+            let Some(known) = known.get(&i.symbol) else { return false };
+            let same_names = i.former.iter().all(|f| known.former.contains(f));
+            same_names && by[&i.symbol].as_deref() == listed_by && *known == Instrument { former: known.former.clone(), ..i.clone() }
+        };
+        Ok(list.iter().all(is_known))
+    }
+
     /// The instruments that lists of sources named first, by symbol.
     ///
     /// # Errors
@@ -102,18 +121,17 @@ impl Store {
         let rows = sqlx::query!("SELECT * FROM instrument WHERE NOT ?1 OR listed_by IS NOT NULL ORDER BY symbol", only_listed)
             .fetch_all(&self.readers)
             .await?;
-        let former = sqlx::query!("SELECT * FROM former_symbol ORDER BY until").fetch_all(&self.readers).await?;
+        let mut former: HashMap<i64, Vec<FormerSymbol>> = HashMap::new();
+        for f in sqlx::query!("SELECT * FROM former_symbol ORDER BY until").fetch_all(&self.readers).await? {
+            former.entry(f.instrument_id).or_default().push(FormerSymbol { symbol: f.symbol, until: TradeDate(f.until as i32) });
+        }
         let number = |text: Option<String>| {
             text.map(|t| t.parse::<Decimal>().map_err(|_| StoreError::Unreadable { kind: "number", text: t })).transpose()
         };
         rows.into_iter()
             .map(|r| {
                 Ok(Instrument {
-                    former: former
-                        .iter()
-                        .filter(|f| f.instrument_id == r.id)
-                        .map(|f| FormerSymbol { symbol: f.symbol.clone(), until: TradeDate(f.until as i32) })
-                        .collect(),
+                    former: former.remove(&r.id).unwrap_or_default(),
                     tick_size: number(r.tick_size)?,
                     multiplier: number(r.multiplier)?,
                     listed: r.listed.map(|d| TradeDate(d as i32)),

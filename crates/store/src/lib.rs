@@ -3,7 +3,8 @@
 //! * [`blocks`], [`bars`] and [`reading`]: every version of every bar, sealed history as
 //!   Parquet files in blobs, the newest in a small row table.
 //! * [`knowledge`]: the stamps of commits, which answers are pinned to.
-//! * [`runs`], [`fetches`], [`answers`], [`payloads`]: what was asked, what came back, byte for byte.
+//! * [`runs`], [`fetches`], [`answers`], [`payloads`]: what was asked, what came back, byte for byte;
+//!   [`folded`]: old polls that brought nothing new.
 //! * [`lists`]: what sources list, and calls counted by the day.
 //! * [`quarantine`], [`excuses`]: what is not believed, and what a person accepted.
 //! * [`rebasing`]: when the past of a series was collected again on another basis.
@@ -19,6 +20,7 @@ pub mod blocks;
 pub mod error;
 pub mod excuses;
 pub mod fetches;
+pub mod folded;
 pub mod instruments;
 pub mod knowledge;
 pub mod lists;
@@ -27,6 +29,7 @@ pub mod payloads;
 pub mod quarantine;
 pub mod reading;
 pub mod rebasing;
+mod roster;
 pub mod runs;
 pub mod series;
 mod spans;
@@ -53,6 +56,7 @@ pub type Result<T> = std::result::Result<T, StoreError>;
 pub struct Store {
     readers: SqlitePool,
     writer: writer::Writer,
+    roster: Arc<roster::Roster>,
     _lock: Arc<lock::DirectoryLock>,
 }
 
@@ -73,7 +77,9 @@ impl Store {
             .journal_mode(SqliteJournalMode::Wal)
             // A commit that was told of survives a loss of power.
             .synchronous(SqliteSynchronous::Full)
-            .foreign_keys(true)
+            // Every row is made beside its parents by a job of this crate. Checking that would cost a scan of the ledger for each
+            // payload that is dropped; tests check whole databases instead.
+            .foreign_keys(false)
             // Blocks are read straight from the page cache; a gigabyte is the hot part of a large desk.
             .pragma("mmap_size", "1073741824")
             // 32 MiB a connection, of which there are five: the inner pages of all indices.
@@ -92,7 +98,7 @@ impl Store {
         let fetches = sqlx::query_scalar!("SELECT max(id) AS \"id: i64\" FROM fetch").fetch_one(&mut connection).await?;
         let knowledge = Knowledge::new(now, Timestamp(newest));
         let writer = writer::Writer::start(connection, options, knowledge, fetches.unwrap_or(0));
-        Ok(Store { readers, writer, _lock: Arc::new(lock) })
+        Ok(Store { readers, writer, roster: Arc::new(roster::Roster::new(Timestamp(newest))), _lock: Arc::new(lock) })
     }
 
     /// Removes the database in `dir`, if there is one.

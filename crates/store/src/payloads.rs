@@ -36,11 +36,18 @@ impl Packed {
         Ok(Packed { digest: digest(body), size: body.len() as i64, body: packed })
     }
 
-    /// Keeps it, unless the same bytes are kept already.
+    /// Keeps it; where the same bytes are kept already, it is counted that they came again.
     pub(crate) async fn keep(&self, connection: &mut SqliteConnection) -> Result<()> {
-        sqlx::query!("INSERT INTO payload (digest, size, body) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", self.digest, self.size, self.body)
-            .execute(connection)
-            .await?;
+        sqlx::query!(
+            "INSERT INTO payload_again (digest, times) SELECT digest, 1 FROM payload WHERE digest = ? ON CONFLICT DO UPDATE SET times = times + 1;
+             INSERT INTO payload (digest, size, body) VALUES (?, ?, ?) ON CONFLICT DO NOTHING",
+            self.digest,
+            self.digest,
+            self.size,
+            self.body
+        )
+        .execute(connection)
+        .await?;
         Ok(())
     }
 }

@@ -224,10 +224,12 @@ impl Store {
     /// # Errors
     /// When there is no such row or it is decided already, or the database cannot be written.
     pub async fn decide(&self, id: i64, decision: Decision, taken: Option<(SeriesRow, Bars)>) -> Result<()> {
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, stamp| {
                 Box::pin(async move {
                     if let Some((series, bars)) = taken {
+                        roster.note(series.id, stamp);
                         let fetch = sqlx::query_scalar!("SELECT fetch_id FROM quarantine WHERE id = ?", id).fetch_one(&mut *c).await?;
                         bars::learn(&mut *c, series.id, series.key.interval, fetch, stamp, &bars).await?;
                     }

@@ -139,7 +139,7 @@ impl Store {
     pub async fn held(&self, series: &[SeriesRow], as_of: Timestamp) -> Result<HashMap<i64, Spans>> {
         let as_of = as_of.min(self.newest());
         let intervals: HashMap<i64, Interval> = series.iter().map(|s| (s.id, s.key.interval)).collect();
-        let only = if let [one] = series { Some(one.id) } else { None };
+        let ids = serde_json::to_string(&series.iter().map(|s| s.id).collect::<Vec<_>>()).unwrap_or_default();
         let mut ranges: HashMap<i64, Vec<Span>> = HashMap::new();
         let mut snapshot = self.readers.begin().await?;
         let rebasing = sqlx::query!(
@@ -151,8 +151,9 @@ impl Store {
             rebasing.fetch_all(&mut *snapshot).await?.into_iter().map(|r| (r.series_id, Timestamp(r.began_at - 1))).collect();
         let known_at = |series: i64| rebasing.get(&series).copied().unwrap_or(as_of);
         let blocks = sqlx::query!(
-            "SELECT id, series_id, last_recorded, held FROM block WHERE (?1 IS NULL OR series_id = ?1) ORDER BY series_id, span_start",
-            only
+            r#"SELECT b.id AS "id!: i64", b.series_id AS "series_id!: i64", b.last_recorded AS "last_recorded: i64", b.held AS "held!: Vec<u8>"
+               FROM json_each(?) AS wanted CROSS JOIN block AS b ON b.series_id = wanted.value ORDER BY b.series_id, b.span_start"#,
+            ids
         )
         .fetch_all(&mut *snapshot)
         .await?;
@@ -168,9 +169,10 @@ impl Store {
             ranges.entry(block.series_id).or_default().extend(held);
         }
         let rows = sqlx::query!(
-            "SELECT series_id, slot, withdrawn, recorded_at FROM tail
-             WHERE (?1 IS NULL OR series_id = ?1) AND recorded_at <= ?2 ORDER BY series_id, slot, recorded_at, fetch_id",
-            only,
+            r#"SELECT t.series_id AS "series_id!: i64", t.slot AS "slot!: i64", t.withdrawn AS "withdrawn!: i64", t.recorded_at AS "recorded_at!: i64"
+               FROM json_each(?) AS wanted CROSS JOIN tail AS t ON t.series_id = wanted.value
+               WHERE t.recorded_at <= ? ORDER BY t.series_id, t.slot, t.recorded_at, t.fetch_id"#,
+            ids,
             as_of.0
         )
         .fetch_all(&mut *snapshot)

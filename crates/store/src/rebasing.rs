@@ -35,9 +35,11 @@ impl Store {
     /// # Errors
     /// When the database cannot be written.
     pub async fn begin_rebasing(&self, series: i64, factor: String, began_at: Timestamp) -> Result<()> {
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, known_at| {
                 Box::pin(async move {
+                    roster.note(series, known_at);
                     sqlx::query!(
                         "INSERT INTO rebasing (series_id, factor, began_at, known_at)
                          SELECT ?1, ?2, ?3, ?4 WHERE NOT EXISTS (SELECT 1 FROM rebasing WHERE series_id = ?1 AND ended_at IS NULL)",
@@ -78,9 +80,11 @@ impl Store {
     /// When the database cannot be written.
     pub async fn end_rebasing(&self, series: i64, in_part: Option<String>) -> Result<bool> {
         let outcome = if in_part.is_some() { IN_PART } else { WHOLE };
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, ended_at| {
                 Box::pin(async move {
+                    roster.note(series, ended_at);
                     let ended = sqlx::query!(
                         "UPDATE rebasing SET ended_at = ?, outcome = ?, reason = ? WHERE series_id = ? AND ended_at IS NULL",
                         ended_at.0,

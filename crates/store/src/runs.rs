@@ -90,6 +90,8 @@ struct Record {
 pub struct Figures {
     /// Windows answered and stored.
     pub done: i64,
+    /// How many of these brought nothing new and are folded.
+    pub folded: i64,
     /// Windows that failed.
     pub failed: i64,
     /// Bars new to us.
@@ -195,7 +197,7 @@ impl Store {
     async fn select_runs(&self, id: Option<i64>, collector: Option<&str>, most: i64) -> Result<Vec<RunRow>> {
         let rows = sqlx::query_as!(
             Record,
-            "SELECT * FROM run WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR collector = ?2) ORDER BY id DESC LIMIT ?3",
+            "SELECT id, collector, reason, scope, started_at, ended_at, state, windows FROM run WHERE (?1 IS NULL OR id = ?1) AND (?2 IS NULL OR collector = ?2) ORDER BY id DESC LIMIT ?3",
             id,
             collector,
             most
@@ -230,7 +232,18 @@ impl Store {
              GROUP BY state, failure",
             run
         );
-        let mut out = Figures::default();
+        let folded = sqlx::query!("SELECT folded, folded_same, folded_bytes, folded_calls FROM run WHERE id = ?", run);
+        let mut out = match folded.fetch_optional(&self.readers).await? {
+            None => Figures::default(),
+            Some(f) => Figures {
+                done: f.folded,
+                folded: f.folded,
+                bars_same: f.folded_same,
+                bytes: f.folded_bytes,
+                calls: f.folded_calls,
+                ..Figures::default()
+            },
+        };
         for group in groups.fetch_all(&self.readers).await? {
             match group.state.as_str() {
                 "stored" => out.done += group.count,

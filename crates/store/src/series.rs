@@ -29,10 +29,11 @@ impl Store {
         if let Some(all) = find(&known) {
             return Ok(all);
         }
-        let wanted = keys.clone();
+        let (wanted, roster) = (keys.clone(), self.roster.clone());
         self.writer
-            .run(move |c, _| {
+            .run(move |c, stamp| {
                 Box::pin(async move {
+                    roster.note_list(stamp);
                     for key in wanted {
                         let (interval, side) = (key.interval.to_string(), key.side.to_string());
                         let made = sqlx::query!(
@@ -59,11 +60,7 @@ impl Store {
         find(&self.series().await?).ok_or(StoreError::Closed)
     }
 
-    /// All series, by symbol, interval, side and source.
-    ///
-    /// # Errors
-    /// When the database cannot be read.
-    pub async fn series(&self) -> Result<Vec<SeriesRow>> {
+    pub(crate) async fn select_series(&self) -> Result<Vec<SeriesRow>> {
         let rows = sqlx::query!(
             "SELECT s.id, i.symbol, s.interval, s.side, s.source, s.revision
              FROM series s JOIN instrument i ON i.id = s.instrument_id ORDER BY i.symbol, s.interval, s.side, s.source"

@@ -50,6 +50,12 @@ pub async fn fetches(client: &Client, ask: Fetches) -> Result<Code, Failure> {
         show::json(&found)?;
         return Ok(Code::Fine);
     }
+    if let Some(run) = ask.run {
+        let run: mizuno_api::Run = client.get(&format!("/runs/{run}"), &[]).await?;
+        if run.folded > 0 {
+            note!("{} more brought nothing new; after thirty days they are only counted", show::count(run.folded));
+        }
+    }
     let row = |f: &Fetch| {
         let result = match (&f.failure, &f.message) {
             (Some(class), message) => format!("{class}: {}", shorten(message.as_deref().unwrap_or_default())),
@@ -92,7 +98,10 @@ async fn one(client: &Client, id: i64) -> Result<Code, Failure> {
     out!("fetch {} of run {}, {}", f.id, f.run, f.state);
     out!("series     {}", f.series);
     out!("window     {} to {}", f.from, f.to);
-    out!("request    {}", f.request);
+    match f.folded {
+        true => out!("request    not kept: it brought nothing new, and is older than thirty days"),
+        false => out!("request    {}", f.request),
+    }
     out!("asked      {} {}, {} attempts", zone.wall(&f.asked_at), zone.name(), f.attempts);
     if let Some(status) = f.status {
         out!("answer     status {status}, {} bytes, {} rows", show::count(f.payload_bytes), f.rows);

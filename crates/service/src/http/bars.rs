@@ -17,7 +17,7 @@ use actix_web::{
 };
 use mizuno_config::GOLDEN;
 use mizuno_core::{Bars, Interval, SeriesKey, Side, Span, bar::Digits};
-use mizuno_store::{reading::Reading, series::SeriesRow};
+use mizuno_store::reading::Reading;
 use serde::Deserialize;
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -91,9 +91,7 @@ pub(super) async fn serve_bars(
         let (state, rows) = (lineup.validator(), lineup.parts.iter().map(|p| p.row.clone()).collect());
         (Reader::Golden(desk.clone().into_inner().read_golden(lineup, calendar, span.clone(), instant).await?), rows, state)
     } else {
-        let all = desk.store.series().await?;
-        let row =
-            all.into_iter().find(|s| s.key == key).ok_or_else(|| ServiceError::unknown("series", &key.to_string(), [].into_iter()))?;
+        let row = desk.series_named(&setup, &key.to_string()).await?;
         let state = format!("{}-{}", row.id, row.revision);
         (Reader::One(desk.store.read(&row, span.clone(), instant).await?), vec![row], state)
     };
@@ -203,7 +201,6 @@ fn validator(state: &str, ask: &Question) -> EntityTag {
 
 /// The series a question is about; a golden one has no row of its own.
 async fn choose(desk: &Desk, setup: &Setup, ask: &Question) -> Result<SeriesKey, Refusal> {
-    let all = desk.store.series().await?;
     let (symbol, interval, side, source) = match (&ask.series, &ask.instrument) {
         (Some(name), _) => {
             let key = setup.present(name.parse::<SeriesKey>().map_err(|e| Refusal::invalid(format!("series: {e}")))?);
@@ -231,8 +228,9 @@ async fn choose(desk: &Desk, setup: &Setup, ask: &Question) -> Result<SeriesKey,
             return Err(Refusal::invalid("say whose bars: series=KBF/1m/harbour, or instrument=KBF and interval=1m".to_owned()));
         }
     };
-    let fits = |s: &&SeriesRow| s.key.symbol == symbol && s.key.interval == interval && (source == GOLDEN || s.key.source == source);
-    let found: Vec<&SeriesRow> = all.iter().filter(fits).filter(|s| side.is_none_or(|side| side == s.key.side)).collect();
+    let mut found = desk.store.series_of(&symbol).await?;
+    found.retain(|s| s.key.interval == interval && (source == GOLDEN || s.key.source == source));
+    found.retain(|s| side.is_none_or(|side| side == s.key.side));
     let mut sides: Vec<Side> = found.iter().map(|s| s.key.side).collect();
     sides.sort_unstable();
     sides.dedup();
@@ -242,8 +240,7 @@ async fn choose(desk: &Desk, setup: &Setup, ask: &Question) -> Result<SeriesKey,
         [one] => one,
         [] => {
             let wanted = SeriesKey { symbol, interval, side: side.unwrap_or(Side::Trade), source };
-            let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
-            return Err(ServiceError::unknown("series", &wanted.to_string(), names.iter().map(String::as_str)).into());
+            return Err(desk.no_series(&wanted.to_string()).await?.into());
         }
         _ => {
             let words: Vec<String> = sides.iter().map(ToString::to_string).collect();

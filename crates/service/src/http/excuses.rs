@@ -14,14 +14,15 @@ use mizuno_api::{Event, Excuse, NewExcuse};
 use mizuno_config::GOLDEN;
 use mizuno_core::{SeriesKey, Span};
 use mizuno_store::series::SeriesRow;
+use std::collections::HashMap;
 
 /// All excuses ever given, newest first.
 #[utoipa::path(responses((status = 200, body = Vec<Excuse>)))]
 #[get("/api/v1/excuses")]
 pub(super) async fn list_excuses(desk: Data<Desk>, _: Query<Nothing>) -> Result<Json<Vec<Excuse>>, Refusal> {
-    let series = desk.store.series().await?;
+    let series: HashMap<i64, SeriesKey> = desk.store.series().await?.into_iter().map(|s| (s.id, s.key)).collect();
     let rows = desk.store.excuses().await?;
-    let shown = rows.iter().filter_map(|row| Some(wire::excuse(row, &series.iter().find(|s| s.id == row.series)?.key)));
+    let shown = rows.iter().filter_map(|row| Some(wire::excuse(row, series.get(&row.series)?)));
     Ok(Json(shown.collect()))
 }
 
@@ -94,7 +95,7 @@ async fn stretches(desk: &Desk, setup: &Setup, ask: &NewExcuse) -> Result<Vec<(S
             rows.sort_by_key(|r| r.id);
             rows.dedup_by_key(|r| r.id);
             let views = desk.views(setup, rows).await?;
-            let gaps: Vec<_> = views.iter().flat_map(|v| v.gaps().into_iter().map(move |g| (&v.row, g.span))).collect();
+            let gaps: Vec<_> = views.iter().flat_map(|v| v.gaps().iter().map(move |g| (&v.row, g.span.clone()))).collect();
             let gap = |(id, (key, slot)): &(String, (SeriesKey, mizuno_core::Slot))| -> Result<(SeriesRow, Span), Refusal> {
                 let found = gaps.iter().find(|(row, span)| row.key == *key && span.start == *slot);
                 let hint = "it may have been closed or have moved; list the gaps again".to_owned();
@@ -125,8 +126,8 @@ async fn of_golden(
     slot: mizuno_core::Slot,
 ) -> Result<Vec<(SeriesRow, Span)>, Refusal> {
     let splits = desk.splits(setup, desk.store.newest()).await?;
-    let mut rows = desk.store.series().await?;
-    rows.retain(|r| (&r.key.symbol, r.key.interval, r.key.side) == (&key.symbol, key.interval, key.side));
+    let mut rows = desk.store.series_of(&key.symbol).await?;
+    rows.retain(|r| (r.key.interval, r.key.side) == (key.interval, key.side));
     rows.retain(|r| takes_part(setup, &splits, &r.key).is_ok());
     let views = desk.views(setup, rows).await?;
     let whole = union(setup, &views);

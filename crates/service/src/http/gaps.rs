@@ -79,7 +79,8 @@ impl Which {
     /// The gaps of a series that are asked about.
     pub(super) fn of(&self, view: &View<'_>) -> Result<Vec<mizuno_core::Gap>, Refusal> {
         let (wanted, span) = (self.causes()?, self.span(view)?);
-        Ok(view.gaps().into_iter().filter(|g| wanted.contains(&g.cause) && g.span.start < span.end && g.span.end > span.start).collect())
+        let of_these = |g: &&mizuno_core::Gap| wanted.contains(&g.cause) && g.span.start < span.end && g.span.end > span.start;
+        Ok(view.gaps().iter().filter(of_these).cloned().collect())
     }
 }
 

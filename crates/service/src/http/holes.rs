@@ -82,7 +82,7 @@ pub(crate) fn golden_gaps(setup: &Setup, splits: &Splits, views: &[View<'_>], wh
         let Some(whole) = union(setup, &members) else { continue };
         let venue = members[0].post.venue;
         let within = which.span(members[0])?;
-        let told: Vec<(&str, Vec<Gap>)> = members.iter().map(|v| (v.row.key.source.as_str(), v.gaps())).collect();
+        let told: Vec<(&str, &[Gap])> = members.iter().map(|v| (v.row.key.source.as_str(), v.gaps())).collect();
         // The gaps of each source stand in order, and so do those of the whole: each is gone through once.
         let mut at = vec![0usize; told.len()];
         for (span, slots) in whole.gaps().iter().filter(|(s, _)| s.start < within.end && s.end > within.start) {
@@ -91,7 +91,7 @@ pub(crate) fn golden_gaps(setup: &Setup, splits: &Splits, views: &[View<'_>], wh
                     *place += 1;
                 }
             }
-            let says = |((source, gaps), place): (&(&str, Vec<Gap>), &usize)| {
+            let says = |((source, gaps), place): (&(&str, &[Gap]), &usize)| {
                 let gap = gaps.get(*place).filter(|g| g.span.start < span.end)?;
                 Some(((*source).to_owned(), gap.clone()))
             };

@@ -9,6 +9,7 @@ use actix_web::{
 use mizuno_api::{FormerSymbol, Instrument, Series};
 use mizuno_core::{Slot, spans::hull};
 use serde::Deserialize;
+use std::collections::HashMap;
 use utoipa::IntoParams;
 
 #[derive(Deserialize, IntoParams)]
@@ -26,7 +27,10 @@ pub(super) struct Search {
 #[get("/api/v1/instruments")]
 pub(super) async fn list_instruments(desk: Data<Desk>, search: Query<Search>) -> Result<Json<Vec<Instrument>>, Refusal> {
     let setup = desk.setup();
-    let series = desk.store.series().await?;
+    let mut series: HashMap<String, Vec<String>> = HashMap::new();
+    for row in desk.store.series().await? {
+        series.entry(row.key.symbol.clone()).or_default().push(row.key.to_string());
+    }
     let shown = |i: &mizuno_core::Instrument| Instrument {
         symbol: i.symbol.clone(),
         name: i.name.clone(),
@@ -40,7 +44,7 @@ pub(super) async fn list_instruments(desk: Data<Desk>, search: Query<Search>) ->
         expiry: i.expiry.map(|d| d.to_string()),
         strike: i.strike.map(|d| d.to_string()),
         former: i.former.iter().map(|f| FormerSymbol { symbol: f.symbol.clone(), until: f.until.to_string() }).collect(),
-        series: series.iter().filter(|s| s.key.symbol == i.symbol).map(|s| s.key.to_string()).collect(),
+        series: series.get(&i.symbol).cloned().unwrap_or_default(),
     };
     let found = setup.index.find(search.q.as_deref().unwrap_or_default(), search.most.unwrap_or(1000));
     Ok(Json(found.into_iter().map(|at| shown(&setup.config.instruments[at])).collect()))
@@ -80,7 +84,7 @@ pub(super) async fn list_series(desk: Data<Desk>, which: Query<Which>) -> Result
             source: key.source.clone(),
             first: held.as_ref().map(|s| moments::wire(key.interval, s.start)),
             last: held.as_ref().map(|s| moments::wire(key.interval, Slot(s.end.0 - key.interval.step()))),
-            bars: key.interval.count(&v.standing.held),
+            bars: v.bars(),
             completeness: v.completeness(&all),
         }
     });

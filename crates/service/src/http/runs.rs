@@ -8,7 +8,6 @@ use actix_web::{
 };
 use mizuno_api::{Repair, Resume, Run, StartAudit, StartRun};
 use mizuno_config::GOLDEN;
-use mizuno_core::SeriesKey;
 use mizuno_store::runs::Reason;
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -118,10 +117,10 @@ async fn with_sources(desk: &Desk, setup: &Setup, ids: Vec<String>) -> Result<Ve
             out.push(id);
             continue;
         }
-        let same = |k: &SeriesKey| (&k.symbol, k.interval, k.side) == (&key.symbol, key.interval, key.side);
-        let rows = desk.store.series().await?.into_iter().filter(|r| same(&r.key)).collect();
+        let mut rows = desk.store.series_of(&key.symbol).await?;
+        rows.retain(|r| (r.key.interval, r.key.side) == (key.interval, key.side));
         for view in desk.views(setup, rows).await? {
-            let here = view.gaps().into_iter().filter(|g| g.cause.can_refetch() && g.span.contains(&slot));
+            let here = view.gaps().iter().filter(|g| g.cause.can_refetch() && g.span.contains(&slot));
             out.extend(here.map(|g| moments::gap_id(&view.row.key, g.span.start)));
         }
     }

@@ -6,22 +6,23 @@ use super::{
 };
 use crate::{
     basis::HELD_BACK,
+    checking::Suspicions,
     desk::Desk,
-    error::ServiceError,
     schedule,
     setup::Setup,
     views::{View, sum},
 };
 use actix_web::{get, web::Data, web::Json};
 use mizuno_api::{CollectorStatus, Concern, SourceStatus, Status, Totals, VenueStatus};
-use mizuno_core::{Timestamp, finding::Severity, gap::Cause};
+use mizuno_core::{Timestamp, gap::Cause};
 use mizuno_sources::Standing;
-use std::collections::BTreeMap;
+use std::{collections::BTreeMap, sync::Arc};
 
 /// Everything on one screen: what runs, what is late, failed, missing or in quarantine.
 #[utoipa::path(responses((status = 200, body = Status)))]
 #[get("/api/v1/status")]
 pub(super) async fn show_status(desk: Data<Desk>, _: Query<Nothing>) -> Result<Json<Status>, Refusal> {
+    let desk = desk.into_inner();
     let setup = desk.setup();
     let now = desk.clock.now();
     let views = desk.all_views(&setup).await?;
@@ -34,7 +35,7 @@ pub(super) async fn show_status(desk: Data<Desk>, _: Query<Nothing>) -> Result<J
     let totals = Totals {
         instruments: setup.config.instruments.len() as u64,
         series: views.len() as u64,
-        bars: views.iter().map(|v| v.row.key.interval.count(&v.standing.held)).sum(),
+        bars: views.iter().map(|v| v.bars()).sum(),
         database_bytes: desk.store.size().await?,
     };
     Ok(Json(Status {
@@ -121,8 +122,8 @@ async fn collector(desk: &Desk, setup: &Setup, name: &str, views: &[View<'_>], n
 
 /// What needs a person, worst first, and then what is only to be known.
 async fn concerns(
-    desk: &Desk,
-    setup: &Setup,
+    desk: &Arc<Desk>,
+    setup: &Arc<Setup>,
     collectors: &[CollectorStatus],
     sources: &[SourceStatus],
     views: &[View<'_>],
@@ -131,11 +132,11 @@ async fn concerns(
     let mut out = vec![];
     let mut add = |kind: &str, count: u64, what: String, next: &str, command: &str| {
         if count > 0 {
-            let needs_a_person = kind != RESTATED;
+            let needs_a_person = ![RESTATED, CHECKING].contains(&kind);
             out.push(Concern { kind: kind.to_owned(), needs_a_person, count, what, next: next.to_owned(), command: command.to_owned() });
         }
     };
-    let Suspicions { doubts, notices, series, damaged } = suspicions(desk, setup, views).await?;
+    let Suspicions { doubts, notices, series, damaged, unchecked } = desk.suspicions(setup, views).await?;
     let stopped = desk.store.stopped_writing();
     add(
         "not-writing",
@@ -210,7 +211,7 @@ async fn concerns(
             "mizuno schedule",
         );
     }
-    let names: std::collections::HashMap<i64, String> = desk.store.series().await?.into_iter().map(|s| (s.id, s.key.to_string())).collect();
+    let names: std::collections::HashMap<i64, String> = views.iter().map(|v| (v.row.id, v.row.key.to_string())).collect();
     let rebasings = desk.store.rebasings(None).await?;
     let lasting: Vec<_> = rebasings.iter().filter(|r| r.ended_at.is_none() && r.reason.is_some()).collect();
     if let Some(first) = lasting.first() {
@@ -320,44 +321,17 @@ async fn concerns(
     add("held-back", held_back, what, "take or refuse them", "mizuno quarantine");
     let (bars, fetches) = desk.store.restated_since(day_ago).await?;
     let what = format!("{} restated by {} in the last 24 hours", counted(bars, "bar", "bars"), counted(fetches, "fetch", "fetches"));
+    let what_is_checked =
+        format!("{} being checked again; what was found before is counted", counted(unchecked, "series is", "series are"));
+    add(CHECKING, unchecked, what_is_checked, "look again in a while", "mizuno status");
     add(RESTATED, bars, what, "see what changed", "mizuno restatements --days 1");
-    Ok(out)
-}
-
-/// Doubts and notices that nobody accepted, in how many series, and which series cannot be read, and why.
-#[derive(Default)]
-struct Suspicions {
-    doubts: u64,
-    notices: u64,
-    series: u64,
-    damaged: Vec<String>,
-}
-
-/// Series under collection are told of as they were before, so that a load of thousands is not examined at every look.
-async fn suspicions(desk: &Desk, setup: &Setup, views: &[View<'_>]) -> Result<Suspicions, Refusal> {
-    let known = desk.known(setup, desk.store.newest()).await?;
-    let mut out = Suspicions::default();
-    for view in views {
-        let found = match desk.live.is_running(&view.post.collector.name) {
-            true => desk.examined.last(view.row.id),
-            false => match desk.findings(setup, &view.row, &known).await {
-                Err(ServiceError::Store(error)) if error.is_of_the_series() => {
-                    out.damaged.push(format!("{}: {error}", view.row.key));
-                    continue;
-                }
-                judged => judged?.into_iter().filter(|j| !j.accepted).map(|j| j.finding).collect(),
-            },
-        };
-        let doubted = found.iter().filter(|f| f.check.severity() == Severity::Doubt).count() as u64;
-        out.doubts += doubted;
-        out.notices += found.len() as u64 - doubted;
-        out.series += u64::from(!found.is_empty());
-    }
     Ok(out)
 }
 
 /// What a source changed is taken, and only to be known.
 const RESTATED: &str = "restated";
+/// Many series have changed, and the checks go through them.
+const CHECKING: &str = "checking";
 
 fn counted(n: u64, one: &str, many: &str) -> String {
     format!("{} {}", mizuno_api::words::count(n), if n == 1 { one } else { many })

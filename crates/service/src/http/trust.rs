@@ -9,12 +9,13 @@ use actix_web::{
 use mizuno_api::{BarVersion, Compared, ComparedBar, Restatement, Stretch};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
-    Aligned, SeriesKey, Slot, Span, Spans, Timestamp,
+    Aligned, Bars, Calendar, SeriesKey, Slot, Span, Spans, Timestamp,
     compare::{COLUMNS, Comparison, Tolerance, compare},
     diagnose::diagnose,
 };
 use mizuno_store::series::SeriesRow;
 use serde::Deserialize;
+use std::sync::Arc;
 use utoipa::IntoParams;
 
 #[derive(Deserialize, IntoParams)]
@@ -44,26 +45,64 @@ pub(super) struct Pair {
 #[get("/api/v1/comparison")]
 pub(super) async fn compare_series(desk: Data<Desk>, pair: Query<Pair>) -> Result<Json<Compared>, Refusal> {
     let setup = desk.setup();
-    let (here, there) = (find(&desk, &pair.here).await?, find(&desk, &pair.there).await?);
-    let interval = here.key.interval;
-    if interval != there.key.interval {
-        return Err(Refusal::invalid(format!("{} and {} have bars of other lengths; compare series of one interval", here.key, there.key)));
+    let (here, there) = (named(&desk, &setup, &pair.here).await?, named(&desk, &setup, &pair.there).await?);
+    let interval = here.interval;
+    if interval != there.interval {
+        return Err(Refusal::invalid(format!("{here} and {there} have bars of other lengths; compare series of one interval")));
     }
-    let instrument = setup.instrument(&here.key.symbol)?;
+    let instrument = setup.instrument(&here.symbol)?;
     let calendar = setup.calendar_of(instrument)?;
     let span = moments::span(moments::Asked { from: pair.from.as_deref(), to: pair.to.as_deref() }, interval, calendar)?;
-    let a = desk.store.bars(&here, span.clone(), desk.pinned("here_as_of", pair.here_as_of.as_deref()).await?).await?;
-    let b = desk.store.bars(&there, span, desk.pinned("there_as_of", pair.there_as_of.as_deref()).await?).await?;
+    let desk = desk.into_inner();
+    let as_of = desk.pinned("here_as_of", pair.here_as_of.as_deref()).await?;
+    let a = all_bars(&desk, &setup, &here, calendar, span.clone(), as_of).await?;
+    let as_of = desk.pinned("there_as_of", pair.there_as_of.as_deref()).await?;
+    let b = all_bars(&desk, &setup, &there, calendar, span, as_of).await?;
     let tolerance = Tolerance { tick: instrument.tick_size, ticks: pair.ticks.unwrap_or(0) };
     let most = pair.most.unwrap_or(50);
     let found = compare(interval, &a, &b, tolerance, most);
-    // What is the same, or nearly, needs no diagnosis.
-    let diagnosis = if found.equal * 100 < found.matched * 99 || !found.only_here.is_empty() || !found.only_there.is_empty() {
-        diagnose(interval, calendar, &Aligned::of(&a), &Aligned::of(&b)).iter().map(|s| s.advice(interval, &there.key.source)).collect()
-    } else {
-        vec![]
+    // What is the same, or nearly, needs no diagnosis. Advice is for a source's profile, and a golden series has none.
+    let close = found.equal * 100 >= found.matched * 99 && found.only_here.is_empty() && found.only_there.is_empty();
+    let (usual, odd, source) = if there.source == GOLDEN { (&b, &a, &here.source) } else { (&a, &b, &there.source) };
+    let diagnosis = match close || source == GOLDEN {
+        true => vec![],
+        false => diagnose(interval, calendar, &Aligned::of(usual), &Aligned::of(odd)).iter().map(|s| s.advice(interval, source)).collect(),
     };
-    Ok(Json(shown(&here.key, &there.key, &found, diagnosis)))
+    Ok(Json(shown(&here, &there, &found, diagnosis)))
+}
+
+/// The name of a stored series, or of a golden one in which some source has a part.
+async fn named(desk: &Desk, setup: &Setup, name: &str) -> Result<SeriesKey, Refusal> {
+    match name.parse::<SeriesKey>() {
+        Ok(key) if key.source == GOLDEN => {
+            let key = setup.present(key);
+            let lineup = desk.lineup(setup, &key, desk.store.newest()).await?;
+            if lineup.parts.is_empty() { Err(desk.no_series(name).await?.into()) } else { Ok(key) }
+        }
+        _ => Ok(desk.series_named(setup, name).await?.key),
+    }
+}
+
+/// The bars of a stored series or a golden one, as of an instant.
+async fn all_bars(
+    desk: &Arc<Desk>,
+    setup: &Setup,
+    key: &SeriesKey,
+    calendar: &Calendar,
+    span: Span,
+    as_of: Timestamp,
+) -> Result<Bars, Refusal> {
+    if key.source != GOLDEN {
+        let row = desk.series_named(setup, &key.to_string()).await?;
+        return Ok(desk.store.bars(&row, span, as_of).await?);
+    }
+    let lineup = desk.lineup(setup, key, as_of).await?;
+    let mut reading = desk.read_golden(lineup, calendar, span, as_of).await?;
+    let mut out = Bars::default();
+    while let Some(made) = reading.next().await? {
+        out.rows.extend(made.bars.rows);
+    }
+    Ok(out)
 }
 
 fn shown(here: &SeriesKey, there: &SeriesKey, found: &Comparison, diagnosis: Vec<String>) -> Compared {
@@ -94,14 +133,6 @@ fn shown(here: &SeriesKey, there: &SeriesKey, found: &Comparison, diagnosis: Vec
     }
 }
 
-async fn find(desk: &Desk, name: &str) -> Result<SeriesRow, Refusal> {
-    let all = desk.store.series().await?;
-    let names: Vec<String> = all.iter().map(|s| s.key.to_string()).collect();
-    let unknown = || crate::ServiceError::unknown("series", name, names.iter().map(String::as_str));
-    let key = name.parse::<SeriesKey>().ok().map(|key| desk.setup().present(key));
-    Ok(all.iter().find(|s| Some(&s.key) == key.as_ref()).cloned().ok_or_else(unknown)?)
-}
-
 #[derive(Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 #[into_params(parameter_in = Query)]
@@ -124,7 +155,7 @@ pub(super) async fn trace_bar(desk: Data<Desk>, which: Query<OneBar>) -> Result<
             (taken_from(&desk, &setup, &key, slot).await?.ok_or_else(|| no_bar(&key, &which.at))?, slot)
         }
         _ => {
-            let row = find(&desk, &which.series).await?;
+            let row = desk.series_named(&setup, &which.series).await?;
             let slot = slot_of(&row.key, &which.at)?;
             (row, slot)
         }

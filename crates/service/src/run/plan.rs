@@ -145,7 +145,7 @@ fn slots_to_ask(view: &View<'_>, order: &Order, gaps: Option<&[Slot]>, range: &S
     match gaps {
         None => within(&all, range),
         Some(starts) => {
-            let wanted = view.gaps().into_iter().filter(|g| starts.contains(&g.span.start)).map(|g| g.span).collect();
+            let wanted = view.gaps().iter().filter(|g| starts.contains(&g.span.start)).map(|g| g.span.clone()).collect();
             intersection(&all, &wanted)
         }
     }
