@@ -59,7 +59,7 @@ load: console
 
 ## Ten sessions with every fault, with and without kills.
 soak: console
-	MIZUNO_SOAK_DAYS=14 $(CARGO) test --release -p mizuno-cli --test soak -- --nocapture
+	MIZUNO_SOAK_DAYS=14 $(CARGO) test --release -p mizuno-cli --test soak --test odd -- --nocapture
 
 ## Every decoder against many more made-up answers than in `make test`.
 fuzz:

@@ -140,3 +140,30 @@ async fn an_instrument_that_takes_another_name_keeps_its_past() {
     assert!(!gaps.out.contains("FERN"), "the excuse goes with it: {}", gaps.out);
     assert!(service.get("/lineage?series=FERN/1d/own&at=2025-03-11").await[0]["request"].as_str().unwrap().contains("MOSS"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_collector_that_names_a_symbol_of_before_goes_on_with_the_instrument() {
+    let bench = Bench::new(Faults::default());
+    let rows = bench.own_source("");
+    for session in bench.world.market.calendar().between("2025-03-03".parse().unwrap().."2025-04-10".parse().unwrap()) {
+        rows.lock().unwrap().insert(session.date.to_string(), "10.00,11.00,9.00,10.50,100".to_owned());
+    }
+    bench.write("checks.toml", "[[check]]\nname = \"flat\"\ninstruments = [\"KBF\"]\noff = true\n");
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "own", "--to", "2025-04-01"]).code, 0);
+    let before = service.text("/bars?series=KBF/1d/own").await;
+    let findings = service.cli(&["findings", "--source", "own"]);
+    // The file of instruments says the rename; those of the collector and of the checks still say KBF.
+    bench.change(
+        "instruments/aldx.csv",
+        "KBF,Kelp & Barley Foods,share,ALDX,NZD,0.01,,,,",
+        "KBN,Kelp & Barley Foods,share,ALDX,NZD,0.01,,,,KBF until 2025-04-03",
+    );
+    let reloaded = service.cli(&["reload"]);
+    assert_eq!(reloaded.code, 0, "{reloaded:?}");
+    let run = service.cli(&["collect", "own", "--json"]).json();
+    assert!(run[0]["state"] == "complete" && run[0]["bars_new"].as_u64() >= Some(5), "it goes on: {run}");
+    let after = service.text("/bars?series=KBN/1d/own").await;
+    assert!(after.starts_with(before.trim_end()) && after.len() > before.len(), "one series: {after}");
+    assert_eq!(service.cli(&["findings", "--source", "own"]).out, findings.out, "the rule for KBF holds for KBN");
+}

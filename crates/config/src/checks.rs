@@ -68,6 +68,10 @@ impl Checks {
         rules
     }
 
+    pub(crate) fn instruments_mut(&mut self) -> impl Iterator<Item = &mut String> {
+        self.entries.iter_mut().flat_map(|e| e.instruments.iter_mut().flatten())
+    }
+
     /// Every symbol the file names.
     pub(crate) fn named(&self) -> impl Iterator<Item = &String> {
         self.entries.iter().flat_map(|e| e.instruments.iter().flatten())

@@ -164,6 +164,10 @@ impl Collector {
         self.instruments.iter().flatten().chain(&self.except)
     }
 
+    pub(crate) fn named_mut(&mut self) -> impl Iterator<Item = &mut String> {
+        self.instruments.iter_mut().flatten().chain(&mut self.except)
+    }
+
     pub(crate) fn check(&self, file: &Path, text: &str) -> Result<(), Vec<Problem>> {
         let fine = !self.name.is_empty() && self.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
         if fine {

@@ -147,7 +147,7 @@ impl Config {
                 wrong(format!("there is no venue {}; {}", c.venue, known(self.venues.keys())));
             }
             for symbol in c.named() {
-                if !self.instruments.iter().any(|i| i.symbol == *symbol && i.venue == c.venue) {
+                if self.carrier(symbol).is_none_or(|i| i.venue != c.venue) {
                     wrong(format!("there is no instrument {symbol} on {}; look in instruments/", c.venue));
                 }
             }
@@ -158,7 +158,7 @@ impl Config {
         let is_known = |what: &str, name: &String| match what {
             "source" => self.sources.contains_key(name),
             "venue" => self.venues.contains_key(name),
-            _ => symbols.contains(name),
+            _ => self.carrier(name).is_some(),
         };
         let mut unknown = |file: &str, what: &str, name: &String| {
             if !is_known(what, name) {
@@ -168,6 +168,33 @@ impl Config {
         self.ranking.named().for_each(|(what, name)| unknown("ranking.toml", what, name));
         self.checks.named().for_each(|name| unknown("checks.toml", "instrument", name));
         problems
+    }
+
+    /// The instrument that carries a symbol now, or else the one that gave it up last.
+    fn carrier(&self, symbol: &str) -> Option<&Instrument> {
+        let gave_up = |i: &&Instrument| i.former.iter().filter(|f| f.symbol == symbol).map(|f| f.until).max();
+        let former = || self.instruments.iter().filter(|i| gave_up(i).is_some()).max_by_key(|i| gave_up(i));
+        self.instruments.iter().find(|i| i.symbol == symbol).or_else(former)
+    }
+
+    /// Reads a symbol that was given up as that of the instrument that carried it, wherever a file names instruments: a rename in a
+    /// list must not take an instrument out of its collector. A symbol that another instrument carries now is that one's.
+    pub fn follow_renames(&mut self) {
+        let lists = self.collectors.values_mut().flat_map(Collector::named_mut);
+        let named: Vec<&mut String> = lists.chain(self.ranking.instruments_mut()).chain(self.checks.instruments_mut()).collect();
+        let mut present: BTreeMap<&str, (mizuno_core::TradeDate, &str)> = BTreeMap::new();
+        for (i, f) in self.instruments.iter().flat_map(|i| i.former.iter().map(move |f| (i, f))) {
+            let newest = present.entry(&f.symbol).or_insert((f.until, &i.symbol));
+            *newest = (*newest).max((f.until, &i.symbol));
+        }
+        for i in &self.instruments {
+            present.remove(i.symbol.as_str());
+        }
+        for name in named {
+            if let Some((_, symbol)) = present.get(name.as_str()) {
+                *name = (*symbol).to_owned();
+            }
+        }
     }
 
     /// The instruments a collector is for, in list order.

@@ -79,6 +79,10 @@ impl Ranking {
         out
     }
 
+    pub(crate) fn instruments_mut(&mut self) -> impl Iterator<Item = &mut String> {
+        self.entries.iter_mut().flat_map(|r| r.instruments.iter_mut().flatten())
+    }
+
     /// Every source, venue and instrument the file names, with what it is.
     pub(crate) fn named(&self) -> impl Iterator<Item = (&'static str, &String)> {
         self.entries.iter().flat_map(|r| {

@@ -129,6 +129,7 @@ pub fn gaps(interval: Interval, standing: &Standing, evidence: &Evidence) -> Vec
     let missing = standing.missing();
     let Some(all) = hull(&missing) else { return vec![] };
     let causes = paint(&all, evidence);
+    let asked = evidence.asked_by_slot();
     let mut out: Vec<Gap> = vec![];
     for span in missing.iter() {
         for (piece, &(cause, fetch)) in causes.overlapping(span) {
@@ -143,7 +144,7 @@ pub fn gaps(interval: Interval, standing: &Standing, evidence: &Evidence) -> Vec
                     gap.span.end = piece.end;
                     gap.slots += slots;
                 }
-                _ => out.push(Gap { asked: evidence.asked_for(piece.start), span: piece, slots, cause, fetch }),
+                _ => out.push(Gap { asked: asked(piece.start), span: piece, slots, cause, fetch }),
             }
         }
     }
@@ -151,8 +152,13 @@ pub fn gaps(interval: Interval, standing: &Standing, evidence: &Evidence) -> Vec
 }
 
 impl Evidence {
-    fn asked_for(&self, slot: Slot) -> u32 {
-        self.asked.iter().filter(|a| a.window.contains(&slot)).count() as u32
+    /// How many fetches asked for a slot: as many as began by then, less those that ended.
+    fn asked_by_slot(&self) -> impl Fn(Slot) -> u32 {
+        let [mut starts, mut ends] = [|w: &Span| w.start, |w: &Span| w.end]
+            .map(|edge| -> Vec<Slot> { self.asked.iter().map(|a| &a.window).filter(|w| w.start < w.end).map(edge).collect() });
+        starts.sort_unstable();
+        ends.sort_unstable();
+        move |slot| (starts.partition_point(|s| *s <= slot) - ends.partition_point(|e| *e <= slot)) as u32
     }
 }
 
@@ -176,9 +182,12 @@ fn paint(all: &Span, evidence: &Evidence) -> RangeMap<Slot, (Cause, Option<i64>)
         };
         over(asked.window.clone(), (cause, Some(asked.fetch)));
     }
+    let mut latest: RangeMap<Slot, i64> = RangeMap::new();
+    if !evidence.quarantined.is_empty() {
+        evidence.asked.iter().filter(|a| a.window.start < a.window.end).for_each(|a| latest.insert(a.window.clone(), a.fetch));
+    }
     for span in evidence.quarantined.iter() {
-        let fetch = evidence.asked.iter().rev().find(|a| a.window.contains(&span.start)).map(|a| a.fetch);
-        over(span.clone(), (Cause::Quarantined, fetch));
+        over(span.clone(), (Cause::Quarantined, latest.get(&span.start).copied()));
     }
     over(reach.end..all.end, (Cause::NotYetDue, None));
     causes

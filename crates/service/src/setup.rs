@@ -77,6 +77,7 @@ impl Setup {
                 config.instruments.push(instrument);
             }
         }
+        config.follow_renames();
         let dates = usual_dates(means.clock.now());
         let calendars = config.venues.iter().map(|(code, v)| (code.clone(), Calendar::new(v, dates.clone()))).collect();
         let mut sources = BTreeMap::new();

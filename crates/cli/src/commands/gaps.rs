@@ -89,7 +89,8 @@ pub async fn gaps(client: &Client, ask: ListGaps) -> Result<Code, Failure> {
             out!("    {} missing, {}", show::counted(hole.slots, "bar"), hole.when);
             out!("    {}: {}", hole.cause, hole.because);
             out!("    each of them: {}", each_of(hole));
-            found.retain(|g| !hole.gaps.contains(&g.id));
+            let told: std::collections::HashSet<&String> = hole.gaps.iter().collect();
+            found.retain(|g| !told.contains(&g.id));
         }
     }
     for gap in &found {

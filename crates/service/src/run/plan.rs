@@ -69,9 +69,10 @@ impl Desk {
         if let Some(run) = order.failed_of {
             let filter = mizuno_store::fetches::Filter { run: Some(run), state: Some("failed"), ..Default::default() };
             let failed = self.store.fetches(filter, i64::MAX).await?;
-            let touches =
-                |t: &Task| failed.iter().any(|f| f.series == t.series.id && f.window.start < t.window.end && t.window.start < f.window.end);
-            tasks.retain(touches);
+            let mut windows: HashMap<i64, Vec<Span>> = HashMap::new();
+            failed.into_iter().for_each(|f| windows.entry(f.series).or_default().push(f.window));
+            let windows: HashMap<i64, Spans> = windows.into_iter().map(|(series, all)| (series, all.into_iter().collect())).collect();
+            tasks.retain(|t| windows.get(&t.series.id).is_some_and(|failed| failed.overlaps(&t.window)));
         }
         if post.source.folder().is_some() {
             tasks.retain(|t| {
