@@ -78,7 +78,7 @@ enum Command {
     },
     /// Write the bars of a series: of an instrument the golden one, each bar with its source.
     #[command(
-        after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --source harbour --interval 1m --from 2025-04-09 --zone Pacific/Auckland -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet"
+        after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland\n  mizuno bars KBF --source harbour --interval 1m -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet"
     )]
     Bars(commands::bars::Bars),
     /// Show held against expected, session by session or month by month.
@@ -91,9 +91,7 @@ enum Command {
     #[command(after_help = "Examples:\n  mizuno repair QHC/1m/harbour@2025-04-02T00:30:00Z\n  mizuno repair --all")]
     Repair(commands::gaps::RepairGaps),
     /// Accept an absence or a finding, with a name and a reason.
-    #[command(
-        after_help = "Example: mizuno excuse CRK/1d/harbour@2025-04-03 --by mere --note 'misprint at the source, confirmed by phone'"
-    )]
+    #[command(after_help = "Example: mizuno excuse CRK/1d/harbour@2025-04-03 --by mere --note 'a misprint'")]
     Excuse(commands::excuses::Excuse),
     /// List what was accepted so far, or take one back.
     #[command(after_help = "Examples:\n  mizuno excuses\n  mizuno excuses --revoke 3")]

@@ -60,7 +60,7 @@ pub async fn excuse(client: &Client, ask: Excuse) -> Result<Code, Failure> {
             Some(check) => out!("excuse {}: {} of {} from {} to {} is accepted", excuse.id, check, excuse.series, excuse.from, excuse.to),
         }
     }
-    note!("take one back with: mizuno excuses --revoke ID");
+    note!("take one back with: mizuno excuses --revoke NUMBER");
     Ok(Code::Fine)
 }
 

@@ -104,7 +104,7 @@ pub async fn gaps(client: &Client, ask: ListGaps) -> Result<Code, Failure> {
         let fetch = gap.fetch.map_or(String::new(), |f| format!(", last by fetch {f}"));
         out!("    asked {}{fetch}; suggestion: {}", show::counted(u64::from(gap.asked), "time"), gap.suggestion);
     }
-    note!("close them with `mizuno repair` or `mizuno excuse`");
+    note!("close them with: mizuno repair GAP, or accept them with: mizuno excuse GAP --by NAME --note WHY");
     Ok(Code::Fine)
 }
 
