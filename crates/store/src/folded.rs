@@ -113,7 +113,7 @@ impl Store {
     /// When the database cannot be written.
     pub async fn fold(&self, before: Timestamp, most: i64) -> Result<u64> {
         self.writer
-            .run(move |c, _| {
+            .drop_rows(move |c, _| {
                 Box::pin(async move {
                     let polls = sqlx::query!(
                         "SELECT * FROM fetch AS f WHERE state = 'stored' AND bars_new = 0 AND restated = 0 AND refused = 0 AND answered_at < ?

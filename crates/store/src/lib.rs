@@ -77,9 +77,7 @@ impl Store {
             .journal_mode(SqliteJournalMode::Wal)
             // A commit that was told of survives a loss of power.
             .synchronous(SqliteSynchronous::Full)
-            // Every row is made beside its parents by a job of this crate. Checking that would cost a scan of the ledger for each
-            // payload that is dropped; tests check whole databases instead.
-            .foreign_keys(false)
+            .foreign_keys(true)
             // Blocks are read straight from the page cache; a gigabyte is the hot part of a large desk.
             .pragma("mmap_size", "1073741824")
             // 32 MiB a connection, of which there are five: the inner pages of all indices.

@@ -40,6 +40,8 @@ type Labour = Box<dyn for<'c> FnOnce(&'c mut SqliteConnection, Timestamp) -> Pin
 struct Job {
     labour: Labour,
     refuse: Box<dyn FnOnce(StoreError) + Send>,
+    /// Whether it drops rows that others could point to. Checking that of each would go through the whole ledger; the job sees to it itself.
+    drops: bool,
 }
 
 /// How a job's work went, before the commit.
@@ -106,6 +108,23 @@ impl Writer {
         T: Send + 'static,
         F: for<'c> FnOnce(&'c mut SqliteConnection, Timestamp) -> Work<'c, T> + Send + 'static,
     {
+        self.hand_in(work, false).await
+    }
+
+    /// The same for work that drops rows, in a transaction without foreign keys.
+    pub(crate) async fn drop_rows<T, F>(&self, work: F) -> Result<T>
+    where
+        T: Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection, Timestamp) -> Work<'c, T> + Send + 'static,
+    {
+        self.hand_in(work, true).await
+    }
+
+    async fn hand_in<T, F>(&self, work: F, drops: bool) -> Result<T>
+    where
+        T: Send + 'static,
+        F: for<'c> FnOnce(&'c mut SqliteConnection, Timestamp) -> Work<'c, T> + Send + 'static,
+    {
         let (tx, rx) = oneshot::channel();
         let caller = Arc::new(Mutex::new(Some(tx)));
         let told = caller.clone();
@@ -128,7 +147,7 @@ impl Writer {
                 Ended { reply, failed, broken }
             })
         });
-        self.jobs.send(Message::Job(Job { labour, refuse })).await.map_err(|_| StoreError::Closed)?;
+        self.jobs.send(Message::Job(Job { labour, refuse, drops })).await.map_err(|_| StoreError::Closed)?;
         rx.await.map_err(|_| StoreError::Closed)?
     }
 
@@ -180,7 +199,17 @@ async fn run(mut hand: Hand, mut inbox: mpsc::Receiver<Message>) {
             }
         }
         if hand.can_write().await {
+            let (dropping, jobs): (Vec<Job>, Vec<Job>) = jobs.into_iter().partition(|job| job.drops);
             hand.transact(jobs).await;
+            if !dropping.is_empty() {
+                // SQLite takes this between transactions only.
+                let off = say(&mut hand.connection, "PRAGMA foreign_keys = OFF").await;
+                hand.transact(dropping).await;
+                let on = say(&mut hand.connection, "PRAGMA foreign_keys = ON").await;
+                if let Some(error) = off.and(on).err() {
+                    hand.stop(&error.to_string());
+                }
+            }
             hand.empty_a_long_log().await;
         } else {
             hand.refuse(jobs.into_iter());
