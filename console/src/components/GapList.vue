@@ -28,7 +28,7 @@ const canRefetch = (gap: Gap) => gap.cause !== "beyond-reach" && gap.cause !== "
 </script>
 
 <template>
-  <n-space v-if="gaps.length > 1" style="margin-bottom: 8px">
+  <n-space v-if="gaps.length > 1" style="margin: 10px 0 8px">
     <n-button size="small" :disabled="busy" @click="repair(gaps.filter(canRefetch))">Repair all</n-button>
     <n-button size="small" @click="excusing = gaps">Excuse all…</n-button>
   </n-space>

@@ -1047,6 +1047,8 @@ export interface components {
              * @description How many series miss it.
              */
             series: number;
+            /** @description `trade`, `bid`, `ask` or `mid`. */
+            side?: string;
             /**
              * Format: int64
              * @description Missing slots in all series.
@@ -1081,6 +1083,8 @@ export interface components {
             name: string;
             /** @description Names of its series. */
             series: string[];
+            /** @description Its splits that lists of sources know, by date. */
+            splits?: components["schemas"]["KnownSplit"][];
             /** @description Strike price, for options. */
             strike?: string | null;
             /** @description Present symbol. */
@@ -1089,6 +1093,21 @@ export interface components {
             tick_size?: string | null;
             /** @description Code of its venue. */
             venue: string;
+        };
+        /** @description So many new shares for so many old ones. */
+        KnownSplit: {
+            /** @description The first trade date at the new price. */
+            ex_date: string;
+            /**
+             * Format: int64
+             * @description New shares ...
+             */
+            new: number;
+            /**
+             * Format: int64
+             * @description ... for old ones, in lowest terms.
+             */
+            old: number;
         };
         /** @description A source without a part in a golden series. */
         LeftOut: {

@@ -103,6 +103,9 @@ pub struct Hole {
     pub source: String,
     /// The interval.
     pub interval: String,
+    /// `trade`, `bid`, `ask` or `mid`.
+    #[serde(default)]
+    pub side: String,
     /// First missing slot.
     pub from: String,
     /// End of the last missing slot.

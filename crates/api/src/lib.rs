@@ -194,8 +194,22 @@ pub struct Instrument {
     pub strike: Option<String>,
     /// Symbols it had before.
     pub former: Vec<FormerSymbol>,
+    /// Its splits that lists of sources know, by date.
+    #[serde(default)]
+    pub splits: Vec<KnownSplit>,
     /// Names of its series.
     pub series: Vec<String>,
+}
+
+/// So many new shares for so many old ones.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct KnownSplit {
+    /// The first trade date at the new price.
+    pub ex_date: String,
+    /// New shares ...
+    pub new: i64,
+    /// ... for old ones, in lowest terms.
+    pub old: i64,
 }
 
 /// A symbol an instrument had before.

@@ -270,3 +270,39 @@ async fn every_page_can_be_read_when_empty_when_full_in_a_narrow_window_and_in_t
     browser.close().await;
     assert!(amiss.is_empty(), "{amiss:#?}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_many_series_miss_is_one_row_and_a_concern_opens_what_it_speaks_of() {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 60.0, Faults::of_the_demo(), false);
+    let service = bench.serve();
+    assert_eq!(service.cli(&["lists", "almanack/splits"]).code, 0);
+    for collector in ["cellar-minutes", "aldx-daily"] {
+        service.cli(&["collect", collector]);
+    }
+    let browser = Browser::open().await;
+    browser.page.goto(&service.url).await.unwrap();
+    let hole = "//tr[@data-hole][contains(., '23 of 24') and contains(., '2025-04-03')]";
+    browser.page.wait().for_element(Locator::XPath(hole)).await.unwrap();
+    assert!(!browser.text().await.contains("KBF/1m/cellar"), "twenty-three gaps are one row");
+    browser.press(&format!("{hole}//button[contains(., 'Unfold')]")).await;
+    browser.sees("KBF/1m/cellar").await;
+    let rows = browser.page.find_all(Locator::XPath(&format!("{hole}/following-sibling::tr[1]//tr[@data-gap]"))).await.unwrap();
+    assert_eq!(rows.len(), 23, "unfolded it is all of them");
+
+    browser.press("//li//a[contains(., 'cannot be true')]").await;
+    browser.sees("high-below-low").await;
+    browser.page.goto(&service.url).await.unwrap();
+    browser.press("//li//a[contains(., 'failed in the last 24 hours')]").await;
+    browser.sees("fetches that failed").await;
+    browser.sees("not-listed").await;
+    browser.page.goto(&service.url).await.unwrap();
+    browser.press("//li//a[contains(., 'every attempt to fetch it failed')]").await;
+    browser.sees("all causes").await;
+    assert!(browser.page.current_url().await.unwrap().query().unwrap().contains("cause=fetch-failed"));
+
+    // Prices fall to a quarter, and the chart says why.
+    browser.page.goto(&format!("{}/instruments/SME?days=365", service.url)).await.unwrap();
+    let chart = browser.page.wait().for_element(Locator::Css(".chart[aria-label*='split 4 for 1']")).await.unwrap();
+    assert!(chart.attr("aria-label").await.unwrap().unwrap().starts_with("Candles of "));
+    browser.close().await;
+}

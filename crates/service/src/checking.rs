@@ -7,7 +7,7 @@ use mizuno_store::series::SeriesRow;
 use std::sync::Arc;
 
 /// So many series are examined while somebody waits.
-const AT_ONCE: usize = 64;
+const AT_ONCE: usize = 200;
 
 /// Doubts and notices that nobody accepted, in how many series, and which series cannot be read, and why.
 #[derive(Default)]

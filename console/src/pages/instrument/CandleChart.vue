@@ -1,13 +1,13 @@
 <script setup lang="ts">
 // Candles and volume on a shared axis of slots: closed hours take no room, missing bars take theirs.
 import { computed, ref } from "vue";
-import type { Bar, Gap } from "../../composables/api";
+import type { Bar, Gap, Split } from "../../composables/api";
 import { useChart } from "../../composables/chart";
 import { useMeaning } from "../../composables/meaning";
 import { count, wall } from "../../composables/show";
 import { withGaps } from "./slots";
 
-const props = defineProps<{ bars: Bar[]; gaps: Gap[]; zone: string; interval: string }>();
+const props = defineProps<{ bars: Bar[]; gaps: Gap[]; splits: Split[]; zone: string; interval: string }>();
 const emit = defineEmits<{ open: [moment: string] }>();
 const meaning = useMeaning();
 const element = ref<HTMLElement>();
@@ -20,6 +20,14 @@ const areas = computed(() =>
     { name: `${gap.slots} missing\n${gap.cause}`, xAxis: from },
     { xAxis: to },
   ]),
+);
+
+/** Where a split falls between two bars, so that nobody takes it for a crash. */
+const lines = computed(() =>
+  props.splits.flatMap((split) => {
+    const at = slots.value.slots.findIndex((slot) => label(slot.moment).slice(0, 10) >= split.ex_date);
+    return at > 0 ? [{ name: `split ${split.new} for ${split.old}`, xAxis: at }] : [];
+  }),
 );
 
 function tip(index: number): string {
@@ -37,7 +45,7 @@ const option = computed(() => {
   return {
     animation: false,
     grid: [
-      { left: 64, right: 16, top: 16, height: "58%" },
+      { left: 64, right: 16, top: 22, height: "57%" },
       { left: 64, right: 16, top: "70%", height: "14%" },
     ],
     axisPointer: { link: [{ xAxisIndex: "all" }] },
@@ -69,6 +77,13 @@ const option = computed(() => {
           label: { color: m.missing, position: "insideTop", fontSize: 11, lineHeight: 14 },
           data: areas.value,
         },
+        markLine: {
+          silent: true,
+          symbol: "none",
+          lineStyle: { color: m.act, type: "solid", width: 1 },
+          label: { formatter: "{b}", color: m.act, position: "end", fontSize: 11, distance: 4 },
+          data: lines.value,
+        },
       },
       { type: "bar", name: "volume", xAxisIndex: 1, yAxisIndex: 1, large: true, itemStyle: { color: m.excused }, data: slots.value.slots.map(({ bar }) => bar?.volume ?? "-") },
     ],
@@ -81,7 +96,7 @@ useChart(element, option, (_, index) => {
 </script>
 
 <template>
-  <div ref="element" class="chart" role="img" :aria-label="`Candles of ${bars.length} bars, ${slots.stretches.length} gaps`" />
+  <div ref="element" class="chart" role="img" :aria-label="`Candles of ${bars.length} bars, ${slots.stretches.length} gaps${lines.map((l) => `, ${l.name}`).join(``)}`" />
 </template>
 
 <style scoped>

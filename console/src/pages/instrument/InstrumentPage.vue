@@ -96,7 +96,7 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=csv`">CSV</a>
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=parquet`">Parquet</a>
     </n-space>
-    <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :zone="zone" :interval="interval" @open="(moment: string) => (story = moment)" />
+    <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :splits="instrument.splits ?? []" :zone="zone" :interval="interval" @open="(moment: string) => (story = moment)" />
     <p v-if="bars.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>
     <p v-if="golden && lineup" :style="{ color: meaning.faint, margin: '6px 0 0' }">
       The best of <b v-for="(rank, i) in lineup.ranks" :key="i"><template v-if="rank.from"> from {{ rank.from }} on </template>{{ rank.sources.join(", then ") }}</b><template v-for="s in lineup.sources.filter((s) => s.doubted)" :key="s.source">; {{ s.doubted === 1 ? "1 bar" : `${count(s.doubted)} bars` }} of {{ s.source }} {{ s.doubted === 1 ? "is" : "are" }} doubted</template><template v-for="l in lineup.left_out" :key="l.source">; {{ l.source }} left out: {{ l.why }}</template>.

@@ -1,11 +1,12 @@
 <script setup lang="ts">
 // Is everything all right this morning?
 import { NButton, NCard, NEmpty, NGrid, NGridItem, NStatistic, useMessage } from "naive-ui";
-import { computed, onMounted, ref } from "vue";
-import GapList from "../../components/GapList.vue";
+import { computed, nextTick, ref, watch } from "vue";
+import { useRoute } from "vue-router";
+import HoleList from "../../components/HoleList.vue";
 import PlainTable from "../../components/PlainTable.vue";
 import SourceTable from "../../components/SourceTable.vue";
-import { get, post, type Collector, type Gap } from "../../composables/api";
+import { get, post, type Collector, type Gap, type Hole } from "../../composables/api";
 import { useRefreshOn, useStatus } from "../../composables/live";
 import { useMeaning } from "../../composables/meaning";
 import { bytes, count, percent, wall } from "../../composables/show";
@@ -14,7 +15,12 @@ import ConcernList from "./ConcernList.vue";
 const { status, refresh } = useStatus();
 const meaning = useMeaning();
 const message = useMessage();
+const route = useRoute();
 const gaps = ref<Gap[]>();
+const holes = ref<Hole[]>([]);
+/** The cause that a concern speaks of. */
+const cause = computed(() => (route.query.cause ? String(route.query.cause) : undefined));
+const missing = ref<HTMLElement>();
 const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
 const shown = 12;
 /** Worst first: what failed or cannot be true before what merely waits to be asked for. */
@@ -23,13 +29,23 @@ const rank = (gap: Gap) => (order.indexOf(gap.cause) + order.length) % order.len
 
 async function load() {
   try {
-    const found = await get<Gap[]>("/gaps", { most: 1000 });
+    const which = { most: 1000, cause: cause.value };
+    const [found, together] = await Promise.all([get<Gap[]>("/gaps", which), get<Hole[]>("/holes", which)]);
+    holes.value = together;
     gaps.value = found.sort((a, b) => rank(a) - rank(b) || b.slots - a.slots);
   } catch (error) {
     message.error((error as Error).message);
   }
 }
-onMounted(load);
+watch(
+  cause,
+  async () => {
+    await load();
+    await nextTick();
+    if (cause.value) missing.value?.scrollIntoView({ behavior: "smooth" });
+  },
+  { immediate: true },
+);
 useRefreshOn((event) => event.event !== "fetch", load);
 
 async function collect(collector: Pick<Collector, "name">) {
@@ -69,7 +85,7 @@ const state = (c: Pick<Collector, "late" | "last">) => (c.late ? "late" : (c.las
       </n-grid-item>
     </n-grid>
 
-    <h2>Collectors</h2>
+    <h2 id="collectors">Collectors</h2>
     <plain-table :headers="['Collector', 'State', 'Last run', 'Next', 'Zone', 'Complete', 'Missing', 'Schedule', '']" :numbers="[5, 6]">
       <tr v-for="c in status.collectors" :key="c.name">
         <td>
@@ -92,9 +108,11 @@ const state = (c: Pick<Collector, "late" | "last">) => (c.late ? "late" : (c.las
     <h2>Sources</h2>
     <source-table :sources="status.sources" :zone="zone" />
 
-    <h2 v-if="gaps?.length">Missing, worst first</h2>
-    <gap-list v-if="gaps?.length" :gaps="gaps.slice(0, shown)" @changed="(load(), refresh())" />
-    <p v-if="gaps && gaps.length > shown" :style="{ color: meaning.faint }">and {{ gaps.length - shown }} more; <router-link class="link" to="/coverage">see the coverage</router-link></p>
+    <h2 v-if="gaps?.length || cause" ref="missing" data-missing>Missing<template v-if="cause">, {{ cause }} · <router-link class="link" to="/">all causes</router-link></template><template v-else>, worst first</template></h2>
+    <n-empty v-if="cause && gaps?.length === 0" description="Nothing is missing for this cause" />
+    <hole-list v-if="gaps?.length" v-slot="{ more }" :holes="holes" :gaps="gaps" :most="shown" @changed="(load(), refresh())">
+      <p :style="{ color: meaning.faint }">and {{ more }} more; <router-link class="link" to="/coverage">see the coverage</router-link></p>
+    </hole-list>
     <n-empty v-if="status.collectors.length === 0" description="No collector is configured yet: put one into collectors/ and start again" />
   </template>
   <p v-else :style="{ color: meaning.faint }">Looking at every series…</p>

@@ -83,8 +83,13 @@ pub async fn gaps(client: &Client, ask: ListGaps) -> Result<Code, Failure> {
         for hole in holes.iter().filter(|h| h.series > 1) {
             out!("");
             show::heading(&format!(
-                "{} of {} series of {} at {} from {} at once",
-                hole.series, hole.of, hole.venue, hole.interval, hole.source
+                "{} of {} series of {} at {}{} from {} at once",
+                hole.series,
+                hole.of,
+                hole.venue,
+                hole.interval,
+                side_of(hole),
+                hole.source
             ));
             out!("    {} missing, {}", show::counted(hole.slots, "bar"), hole.when);
             out!("    {}: {}", hole.cause, hole.because);
@@ -106,6 +111,11 @@ pub async fn gaps(client: &Client, ask: ListGaps) -> Result<Code, Failure> {
     }
     note!("close them with: mizuno repair GAP, or accept them with: mizuno excuse GAP --by NAME --note WHY");
     Ok(Code::Fine)
+}
+
+/// Which side a hole is of, where it is not trades.
+fn side_of(hole: &Hole) -> String {
+    if hole.side == "trade" { String::new() } else { format!(" ({})", hole.side) }
 }
 
 /// The command that lists the gaps a hole is made of: its cause, and exactly its stretch.

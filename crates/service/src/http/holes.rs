@@ -43,7 +43,7 @@ pub(crate) fn holes(views: &[View<'_>], which: &Which) -> Result<Vec<Hole>, Refu
         groups.entry((&view.post.venue.code, &key.source, key.interval, key.side)).or_default().push((view, gaps));
     }
     let mut out = vec![];
-    for ((venue, source, interval, _), members) in &groups {
+    for ((venue, source, interval, side), members) in &groups {
         let gaps: Vec<&[Gap]> = members.iter().map(|(_, gaps)| &gaps[..]).collect();
         for hole in gather(&gaps) {
             let id = |(s, g): &(usize, usize)| moments::gap_id(&members[*s].0.row.key, members[*s].1[*g].span.start);
@@ -52,6 +52,7 @@ pub(crate) fn holes(views: &[View<'_>], which: &Which) -> Result<Vec<Hole>, Refu
                 venue: (*venue).to_owned(),
                 source: (*source).to_owned(),
                 interval: interval.to_string(),
+                side: side.to_string(),
                 from: moments::wire(*interval, hole.span.start),
                 to: moments::wire(*interval, hole.span.end),
                 when: moments::spoken(*interval, members[0].0.post.venue, &hole.span),

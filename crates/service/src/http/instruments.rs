@@ -6,8 +6,8 @@ use actix_web::{
     get,
     web::{Data, Json},
 };
-use mizuno_api::{FormerSymbol, Instrument, Series};
-use mizuno_core::{Slot, spans::hull};
+use mizuno_api::{FormerSymbol, Instrument, KnownSplit, Series};
+use mizuno_core::{Slot, finding::Split, spans::hull};
 use serde::Deserialize;
 use std::collections::HashMap;
 use utoipa::IntoParams;
@@ -27,6 +27,7 @@ pub(super) struct Search {
 #[get("/api/v1/instruments")]
 pub(super) async fn list_instruments(desk: Data<Desk>, search: Query<Search>) -> Result<Json<Vec<Instrument>>, Refusal> {
     let setup = desk.setup();
+    let splits = desk.splits(&setup, desk.store.newest()).await?;
     let mut series: HashMap<String, Vec<String>> = HashMap::new();
     for row in desk.store.series().await? {
         series.entry(row.key.symbol.clone()).or_default().push(row.key.to_string());
@@ -44,10 +45,15 @@ pub(super) async fn list_instruments(desk: Data<Desk>, search: Query<Search>) ->
         expiry: i.expiry.map(|d| d.to_string()),
         strike: i.strike.map(|d| d.to_string()),
         former: i.former.iter().map(|f| FormerSymbol { symbol: f.symbol.clone(), until: f.until.to_string() }).collect(),
+        splits: splits.of(&setup, &i.symbol).unwrap_or_default().iter().map(known_split).collect(),
         series: series.get(&i.symbol).cloned().unwrap_or_default(),
     };
     let found = setup.index.find(search.q.as_deref().unwrap_or_default(), search.most.unwrap_or(1000));
     Ok(Json(found.into_iter().map(|at| shown(&setup.config.instruments[at])).collect()))
+}
+
+fn known_split(split: &Split) -> KnownSplit {
+    KnownSplit { ex_date: split.ex_date.to_string(), new: split.new, old: split.old }
 }
 
 #[derive(Deserialize, IntoParams)]
