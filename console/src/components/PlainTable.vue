@@ -27,6 +27,13 @@ defineProps<{ headers: string[]; numbers?: number[] }>();
 .n-table th {
   white-space: nowrap;
 }
+/* In a narrow window rows grow higher before anything has to be scrolled to. */
+@media (max-width: 1100px) {
+  .n-table td,
+  .n-table th {
+    white-space: normal;
+  }
+}
 .n-table td.wrap {
   white-space: normal;
   min-width: 220px;

@@ -133,3 +133,80 @@ async fn tables_are_for_people_and_json_for_programs_on_every_command() {
         assert!(help.contains("Example"), "`mizuno {} --help` has an example: {help}", command[0]);
     }
 }
+
+/// What a stranger sends for a parameter.
+const ODD: [&str; 14] = [
+    "",
+    "x",
+    "-1",
+    "0",
+    "1",
+    "99999999999999999999",
+    "KBF",
+    "KBF/1d/harbour",
+    "2025-04-09",
+    "2025-04-09T10:00:00",
+    "2025-04-09T10:00:00%2B12:00",
+    "%00",
+    "%F0%9F%A6%80",
+    "a%2Fb%3Fc%26d",
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whatever_is_sent_gets_an_answer_that_the_document_names() {
+    let bench = Bench::new(Faults::default());
+    let service = bench.serve();
+    service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-03-24"]);
+    let document = service.get("/openapi.json").await;
+    let http = client();
+    let (mut asked, mut statuses) = (0, BTreeSet::new());
+    for (path, operations) in document["paths"].as_object().unwrap().iter().filter(|(p, _)| !p.ends_with("/events")) {
+        for (method, operation) in operations.as_object().unwrap() {
+            let described: BTreeSet<u16> = operation["responses"].as_object().unwrap().keys().map(|k| k.parse().unwrap()).collect();
+            let parameters: Vec<&Value> = operation["parameters"].as_array().into_iter().flatten().collect();
+            let of = |place: &str| {
+                parameters.iter().filter(|p| p["in"] == place).map(|p| p["name"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+            };
+            let mut queries = vec![String::new(), "?nope=1".to_owned()];
+            for name in of("query") {
+                queries.extend(ODD.iter().map(|odd| format!("?{name}={odd}")));
+                queries.push(format!("?{name}=1&{name}=2"));
+            }
+            for value in ["1", "0", "99999", "x", "harbour", "%00"] {
+                let filled = of("path").iter().fold(path.clone(), |path, name| path.replace(&format!("{{{name}}}"), value));
+                for query in &queries {
+                    let url = format!("{}{filled}{query}", service.url);
+                    let verb = reqwest::Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
+                    let bodies = if method == "post" {
+                        &["", "{", "{}", "[]", "{\"nope\":1}", "{\"collector\":7}", "{\"gaps\":[\"x\"],\"by\":\"\",\"note\":\"\"}"][..]
+                    } else {
+                        &[""]
+                    };
+                    for body in bodies {
+                        let request = http.request(verb.clone(), &url).header("content-type", "application/json").body(*body);
+                        let response = request.send().await.unwrap();
+                        let status = response.status().as_u16();
+                        asked += 1;
+                        statuses.insert(status);
+                        assert!(
+                            described.contains(&status),
+                            "{method} {filled}{query} {body}: {status} is not described: {}",
+                            response.text().await.unwrap()
+                        );
+                        assert!(status < 500, "{method} {filled}{query} {body}: {status}");
+                        if status >= 400 {
+                            assert_eq!(response.headers()["content-type"], "application/problem+json", "{method} {filled}{query} {body}");
+                            let problem: Value = response.json().await.unwrap();
+                            assert!(problem["detail"].as_str().is_some_and(|d| !d.is_empty()), "{method} {filled}{query}: {problem}");
+                        }
+                    }
+                }
+                if of("path").is_empty() {
+                    break;
+                }
+            }
+        }
+    }
+    println!("{asked} requests, answered with {statuses:?}");
+    assert!(asked > 800);
+}

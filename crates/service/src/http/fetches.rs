@@ -29,7 +29,7 @@ pub(super) struct Which {
     /// `failed`, `stored` or `answered`.
     state: Option<String>,
     /// Fetches at most; 100 when left out.
-    most: Option<i64>,
+    most: Option<u32>,
 }
 
 /// The fetches, newest first.
@@ -53,7 +53,7 @@ pub(super) async fn list_fetches(desk: Data<Desk>, which: Query<Which>) -> Resul
     }
     desk.setup().check_names(&desk.store.series().await?, which.source.as_deref(), None, None)?;
     let filter = Filter { run: which.run, series, source: which.source.as_deref(), state: which.state.as_deref(), ..Filter::default() };
-    let rows = desk.store.fetches(filter, which.most.unwrap_or(100)).await?;
+    let rows = desk.store.fetches(filter, which.most.unwrap_or(100).into()).await?;
     Ok(Json(rows.iter().filter_map(|row| Some(wire::fetch(row, keys.get(&row.series)?))).collect()))
 }
 

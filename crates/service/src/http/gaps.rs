@@ -221,7 +221,7 @@ pub(super) fn sentence(cause: Cause) -> &'static str {
 #[into_params(parameter_in = Query)]
 pub(super) struct Newest {
     /// Rows at most; 200 when left out.
-    most: Option<i64>,
+    most: Option<u32>,
 }
 
 /// Rows that are not believed, newest first.
@@ -229,7 +229,7 @@ pub(super) struct Newest {
 #[get("/api/v1/quarantine")]
 pub(super) async fn list_quarantine(desk: Data<Desk>, newest: Query<Newest>) -> Result<Json<Vec<Quarantined>>, Refusal> {
     let series: HashMap<i64, _> = desk.store.series().await?.into_iter().map(|s| (s.id, s.key)).collect();
-    let rows = desk.store.quarantine(None, newest.most.unwrap_or(200)).await?;
+    let rows = desk.store.quarantine(None, newest.most.unwrap_or(200).into()).await?;
     let shown = rows.into_iter().filter_map(|row| {
         let key = series.get(&row.series)?;
         let flaw = Flaw::ALL.into_iter().find(|f| f.word() == row.suspect.flaw);

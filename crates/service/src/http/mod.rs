@@ -17,6 +17,7 @@ mod representation;
 mod runs;
 mod sources;
 mod status;
+mod statuses;
 mod trust;
 pub(crate) mod wire;
 
@@ -82,7 +83,9 @@ struct Document;
 /// The OpenAPI 3.1 document of the interface, as JSON.
 #[must_use]
 pub fn openapi() -> String {
-    Document::openapi().to_pretty_json().unwrap_or_default()
+    let mut document = serde_json::to_value(Document::openapi()).unwrap_or_default();
+    statuses::add_common(&mut document);
+    serde_json::to_string_pretty(&document).unwrap_or_default()
 }
 
 pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Server> {

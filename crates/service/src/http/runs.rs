@@ -20,7 +20,7 @@ pub(super) struct Which {
     /// Only runs of this collector.
     collector: Option<String>,
     /// Runs at most; 50 when left out.
-    most: Option<i64>,
+    most: Option<u32>,
 }
 
 /// The runs, newest first.
@@ -32,7 +32,7 @@ pub(super) async fn list_runs(desk: Data<Desk>, which: Query<Which>) -> Result<J
         setup.post(name)?;
     }
     let mut out = vec![];
-    for row in desk.store.runs(which.collector.as_deref(), which.most.unwrap_or(50)).await? {
+    for row in desk.store.runs(which.collector.as_deref(), which.most.unwrap_or(50).into()).await? {
         out.push(desk.shown(&row).await?);
     }
     Ok(Json(out))
