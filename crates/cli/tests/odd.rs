@@ -219,7 +219,7 @@ fn converse(stream: &TcpStream, odd: &Odd, transfers: &AtomicU32) -> std::io::Re
                 let line =
                     |(date, prices, volume): (TradeDate, [i64; 4], i64)| format!("{date},{}\n", printed(odd.market(), prices, volume));
                 let file = "time,o,h,l,c,v\n".to_owned() + &rows.into_iter().map(line).collect::<String>();
-                if transfers.fetch_add(1, Ordering::SeqCst) % 3 == 0 {
+                if transfers.fetch_add(1, Ordering::SeqCst).is_multiple_of(3) {
                     to.write_all(&file.as_bytes()[..10])?;
                     // Until whoever waits has gone away.
                     to.set_read_timeout(Some(Duration::from_secs(20)))?;
