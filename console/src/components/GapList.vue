@@ -1,35 +1,24 @@
 <script setup lang="ts">
 // Gaps with their causes, to repair or excuse.
-import { NButton, NSpace, NTag, useMessage } from "naive-ui";
+import { NButton, NSpace, NTag } from "naive-ui";
 import { ref } from "vue";
-import { post, type Gap, type Run } from "../composables/api";
+import type { Gap } from "../composables/api";
+import { useRepair } from "../composables/repair";
 import { count } from "../composables/show";
 import ExcuseDialog from "./ExcuseDialog.vue";
 import PlainTable from "./PlainTable.vue";
 
 defineProps<{ gaps: Gap[] }>();
 const emit = defineEmits<{ changed: [] }>();
-const message = useMessage();
+const { busy, repair } = useRepair();
 const excusing = ref<Gap[]>([]);
-const busy = ref(false);
 
-async function repair(gaps: Gap[]) {
-  busy.value = true;
-  try {
-    const runs = await post<Run[]>("/repairs", { gaps: gaps.map((g) => g.id) });
-    message.info(`repair begun: run ${runs.map((r) => r.id).join(", ")}`);
-  } catch (error) {
-    message.error((error as Error).message, { duration: 8000, closable: true });
-  } finally {
-    busy.value = false;
-  }
-}
 const canRefetch = (gap: Gap) => gap.cause !== "beyond-reach" && gap.cause !== "not-yet-due";
 </script>
 
 <template>
   <n-space v-if="gaps.length > 1" style="margin: 10px 0 8px">
-    <n-button size="small" :disabled="busy" @click="repair(gaps.filter(canRefetch))">Repair all</n-button>
+    <n-button size="small" :disabled="busy" @click="repair(gaps.filter(canRefetch).map((g) => g.id))">Repair all</n-button>
     <n-button size="small" @click="excusing = gaps">Excuse all…</n-button>
   </n-space>
   <plain-table :headers="['Missing', 'When', 'Cause', 'Why', 'Asked', '']" :numbers="[0, 4]">
@@ -43,7 +32,7 @@ const canRefetch = (gap: Gap) => gap.cause !== "beyond-reach" && gap.cause !== "
       <td class="number">{{ gap.asked }}×</td>
       <td>
         <n-space :wrap="false" size="small">
-          <n-button v-if="canRefetch(gap)" size="tiny" :type="gap.suggestion === 'refetch' ? 'primary' : 'default'" :disabled="busy" @click="repair([gap])">Repair</n-button>
+          <n-button v-if="canRefetch(gap)" size="tiny" :type="gap.suggestion === 'refetch' ? 'primary' : 'default'" :disabled="busy" @click="repair([gap.id])">Repair</n-button>
           <n-button v-if="gap.cause !== 'not-yet-due'" size="tiny" :type="gap.suggestion === 'excuse' ? 'primary' : 'default'" @click="excusing = [gap]">Excuse…</n-button>
         </n-space>
       </td>

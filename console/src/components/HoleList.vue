@@ -1,8 +1,9 @@
 <script setup lang="ts">
 // Gaps with their causes, to repair or excuse; what many series miss at once is one row that unfolds.
-import { NButton, NSpace, NTag, useMessage } from "naive-ui";
+import { NButton, NSpace, NTag } from "naive-ui";
 import { computed, ref } from "vue";
-import { post, type Gap, type Hole, type Run } from "../composables/api";
+import type { Gap, Hole } from "../composables/api";
+import { useRepair } from "../composables/repair";
 import { count } from "../composables/show";
 import ExcuseDialog from "./ExcuseDialog.vue";
 import GapList from "./GapList.vue";
@@ -10,10 +11,9 @@ import PlainTable from "./PlainTable.vue";
 
 const props = defineProps<{ holes: Hole[]; gaps: Gap[]; most: number }>();
 const emit = defineEmits<{ changed: [] }>();
-const message = useMessage();
+const { busy, repair } = useRepair();
 const open = ref<string>();
 const excusing = ref<Gap[]>([]);
-const busy = ref(false);
 
 const wide = computed(() => props.holes.filter((hole) => hole.series > 1));
 const byId = computed(() => new Map(props.gaps.map((gap) => [gap.id, gap])));
@@ -23,17 +23,6 @@ const own = computed(() => {
   return props.gaps.filter((gap) => !told.has(gap.id));
 });
 
-async function repair(hole: Hole) {
-  busy.value = true;
-  try {
-    const runs = await post<Run[]>("/repairs", { gaps: hole.gaps });
-    message.info(`repair begun: run ${runs.map((r) => r.id).join(", ")}`);
-  } catch (error) {
-    message.error((error as Error).message, { duration: 8000, closable: true });
-  } finally {
-    busy.value = false;
-  }
-}
 const canRefetch = (hole: Hole) => hole.cause !== "beyond-reach" && hole.cause !== "not-yet-due";
 </script>
 
@@ -48,7 +37,7 @@ const canRefetch = (hole: Hole) => hole.cause !== "beyond-reach" && hole.cause !
         <td>
           <n-space :wrap="false" size="small">
             <n-button size="tiny" :aria-expanded="open === hole.gaps[0]" @click="open = open === hole.gaps[0] ? undefined : hole.gaps[0]">{{ open === hole.gaps[0] ? "Fold" : "Unfold" }}</n-button>
-            <n-button v-if="canRefetch(hole)" size="tiny" type="primary" :disabled="busy" @click="repair(hole)">Repair</n-button>
+            <n-button v-if="canRefetch(hole)" size="tiny" type="primary" :disabled="busy" @click="repair(hole.gaps)">Repair</n-button>
             <n-button size="tiny" :disabled="!of(hole).length" @click="excusing = of(hole)">Excuse…</n-button>
           </n-space>
         </td>
