@@ -15,6 +15,7 @@ const BARS: &str = "/bars?series=KBF/1m/harbour";
 /// The instant an answer stands for, and the answer.
 async fn heard(service: &common::Service, path: &str) -> (String, String) {
     let response = service.ask(path).await;
+    assert!(response.status().is_success(), "{path}: {}", response.text().await.unwrap());
     let as_of = response.headers()["mizuno-as-of"].to_str().unwrap().to_owned();
     (as_of, response.text().await.unwrap())
 }
@@ -26,6 +27,12 @@ async fn an_answer_of_an_instant_is_the_same_for_ever_while_bars_come_in() {
     assert_eq!(service.cli(&["collect", "minutes", "-i", "KBF", "--from", "2025-04-01", "--no-wait"]).code, 0);
     let paths = [BARS, "/bars?series=KBF/1m/golden", "/bars?series=KBF/1d/harbour"];
     assert_eq!(service.cli(&["collect", "daily", "-i", "KBF", "--no-wait"]).code, 0);
+    // Both runs have begun; the series are made when they plan.
+    let began = std::time::Instant::now();
+    while service.get("/series").await.as_array().unwrap().len() < 2 {
+        assert!(began.elapsed() < Duration::from_secs(30), "the runs make no series");
+        tokio::time::sleep(Duration::from_millis(5)).await;
+    }
     let mut seen = vec![];
     for _ in 0..40 {
         for path in paths {
