@@ -110,6 +110,11 @@ async fn every_hint_of_the_first_morning_works_when_it_is_pasted() {
         // A suggestion never stands on a line of its own wrapping: it is printed whole at 80 columns.
         said += &(told.out + "\n" + &told.err + "\n");
     }
+    // A golden series is compared like any other: here all of it is harbour's, and half of lodestar's is adjusted.
+    let same = service.cli(&["compare", "KBF/1d/harbour", "KBF/1d/golden"]);
+    assert!(same.code == 0 && same.out.contains(" 0 differ"), "{same:?}");
+    let differing = service.cli(&["compare", "KBF/1d/golden", "KBF/1d/lodestar"]);
+    assert!(differing.code == 3 && differing.out.contains("steps by 2 on 2020-06-15"), "{differing:?}");
     let finding = service.get("/findings").await[0]["id"].as_str().unwrap().to_owned();
     let gap = service.get("/gaps?cause=left-out").await[0]["id"].as_str().unwrap().to_owned();
     let hints = suggested(&said);
