@@ -74,8 +74,7 @@ impl Desk {
         let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
         let known = self.known(setup, as_of).await?;
         let (mut parts, mut left_out) = (vec![], vec![]);
-        let all = self.store.series_of(&instrument.symbol).await?;
-        for row in all.into_iter().filter(|s| (s.key.interval, s.key.side) == (key.interval, key.side)) {
+        for row in self.store.sources_of(&instrument.symbol, key.interval, key.side).await? {
             let source = row.key.source.clone();
             match takes_part(setup, &known.splits, &row.key) {
                 Err(why) => left_out.push(LeftOut { source, why }),

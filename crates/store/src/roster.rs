@@ -6,7 +6,7 @@
 //! makes somebody read again for nothing.
 
 use crate::{Result, Store, series::SeriesRow};
-use mizuno_core::{SeriesKey, Timestamp};
+use mizuno_core::{Interval, SeriesKey, Side, Timestamp};
 use std::{
     collections::HashMap,
     sync::{Arc, Mutex, MutexGuard, PoisonError},
@@ -89,6 +89,16 @@ impl Store {
         let read = self.read_roster().await?;
         let from = read.rows.partition_point(|r| *r.key.symbol < *symbol);
         Ok(read.rows[from..].iter().take_while(|r| r.key.symbol == symbol).cloned().collect())
+    }
+
+    /// The series of an instrument, interval and side, one a source, by source.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn sources_of(&self, symbol: &str, interval: Interval, side: Side) -> Result<Vec<SeriesRow>> {
+        let mut rows = self.series_of(symbol).await?;
+        rows.retain(|r| (r.key.interval, r.key.side) == (interval, side));
+        Ok(rows)
     }
 
     /// The list of series as of the newest commit. It is read once, and later only the revisions of what has changed.

@@ -126,8 +126,7 @@ async fn of_golden(
     slot: mizuno_core::Slot,
 ) -> Result<Vec<(SeriesRow, Span)>, Refusal> {
     let splits = desk.splits(setup, desk.store.newest()).await?;
-    let mut rows = desk.store.series_of(&key.symbol).await?;
-    rows.retain(|r| (r.key.interval, r.key.side) == (key.interval, key.side));
+    let mut rows = desk.store.sources_of(&key.symbol, key.interval, key.side).await?;
     rows.retain(|r| takes_part(setup, &splits, &r.key).is_ok());
     let views = desk.views(setup, rows).await?;
     let whole = union(setup, &views);

@@ -117,8 +117,7 @@ async fn with_sources(desk: &Desk, setup: &Setup, ids: Vec<String>) -> Result<Ve
             out.push(id);
             continue;
         }
-        let mut rows = desk.store.series_of(&key.symbol).await?;
-        rows.retain(|r| (r.key.interval, r.key.side) == (key.interval, key.side));
+        let rows = desk.store.sources_of(&key.symbol, key.interval, key.side).await?;
         for view in desk.views(setup, rows).await? {
             let here = view.gaps().iter().filter(|g| g.cause.can_refetch() && g.span.contains(&slot));
             out.extend(here.map(|g| moments::gap_id(&view.row.key, g.span.start)));
