@@ -38,7 +38,7 @@ const canRefetch = (hole: Hole) => hole.cause !== "beyond-reach" && hole.cause !
           <n-space :wrap="false" size="small">
             <n-button size="tiny" :aria-expanded="open === hole.gaps[0]" @click="open = open === hole.gaps[0] ? undefined : hole.gaps[0]">{{ open === hole.gaps[0] ? "Fold" : "Unfold" }}</n-button>
             <n-button v-if="canRefetch(hole)" size="tiny" type="primary" :disabled="busy" @click="repair(hole.gaps)">Repair</n-button>
-            <n-button size="tiny" :disabled="!of(hole).length" @click="excusing = of(hole)">Excuse…</n-button>
+            <n-button size="tiny" :disabled="of(hole).length < hole.gaps.length" @click="excusing = of(hole)">Excuse…</n-button>
           </n-space>
         </td>
       </tr>
