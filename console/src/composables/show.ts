@@ -9,9 +9,10 @@ export function count(n: number): string {
 
 /** The share held or excused; never rounded up to all of it. */
 export function percent(c: Completeness): string {
-  if (c.expected === 0) return "–";
+  const quiet = c.quiet ?? 0;
+  if (c.expected + quiet === 0) return "–";
   if (c.missing === 0) return "100 %";
-  return `${(Math.floor((10000 * (c.held + c.excused)) / c.expected) / 100).toFixed(2)} %`;
+  return `${(Math.floor((10000 * (c.held + c.excused + quiet)) / (c.expected + quiet)) / 100).toFixed(2)} %`;
 }
 
 /** An instant on the wall of `zone`: `2025-04-10 14:30`, or with seconds. */

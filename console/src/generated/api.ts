@@ -749,6 +749,11 @@ export interface components {
              * @description Of these, neither.
              */
             missing: number;
+            /**
+             * Format: int64
+             * @description Slots beside these that the source answered without a bar, as is usual for an instrument that is traded now and then.
+             */
+            quiet?: number;
         };
         /** @description One thing that needs a person. */
         Concern: {
@@ -768,8 +773,15 @@ export interface components {
             needs_a_person: boolean;
             /** @description What to do next, in a sentence. */
             next: string;
+            /**
+             * @description The kind of thing it is about: `service`, `collectors`, `fetches`, `series`, `lists`, `gaps`, `quarantine`, `findings` or
+             *     `restatements`.
+             */
+            of: string;
             /** @description What it is, in a sentence. */
             what: string;
+            /** @description Which one, where it is one: a collector, a source of fetches, a series, a list (SOURCE/LIST), a cause of gaps. */
+            which?: string | null;
         };
         /** @description Held against expected, series by session or month. */
         Coverage: {
@@ -788,6 +800,8 @@ export interface components {
             expected: number[];
             /** @description Of these, with a bar. */
             held: number[];
+            /** @description Slots beside these that were answered without a bar, as is usual for the instrument. */
+            quiet?: number[];
             /** @description Name of the series. */
             series: string;
             /** @description Symbol of its instrument. */
@@ -1164,6 +1178,8 @@ export interface components {
         };
         /** @description A list that a source keeps. */
         ListStatus: {
+            /** @description The first of these, at most twenty, by their keys. */
+            ending?: string[];
             /** @description Why the newest collection failed, if it did. */
             failure?: string | null;
             /** @description When it was collected last. */

@@ -58,6 +58,11 @@ pub struct Concern {
     pub next: String,
     /// The command that shows it.
     pub command: String,
+    /// The kind of thing it is about: `service`, `collectors`, `fetches`, `series`, `lists`, `gaps`, `quarantine`, `findings` or
+    /// `restatements`.
+    pub of: String,
+    /// Which one, where it is one: a collector, a source of fetches, a series, a list (SOURCE/LIST), a cause of gaps.
+    pub which: Option<String>,
 }
 
 /// A venue now.
@@ -152,6 +157,9 @@ pub struct Completeness {
     pub excused: u64,
     /// Of these, neither.
     pub missing: u64,
+    /// Slots beside these that the source answered without a bar, as is usual for an instrument that is traded now and then.
+    #[serde(default)]
+    pub quiet: u64,
 }
 
 /// Sums over everything held.
@@ -299,6 +307,9 @@ pub struct CoverageRow {
     pub held: Vec<u64>,
     /// Of these, accepted as absent.
     pub excused: Vec<u64>,
+    /// Slots beside these that were answered without a bar, as is usual for the instrument.
+    #[serde(default)]
+    pub quiet: Vec<u64>,
 }
 
 /// One execution of a collector.

@@ -126,6 +126,9 @@ pub struct ListStatus {
     /// While it is held back for a person, since it is so much shorter than before: how many rows it would end.
     #[serde(default)]
     pub would_end: Option<u64>,
+    /// The first of these, at most twenty, by their keys.
+    #[serde(default)]
+    pub ending: Vec<String>,
 }
 
 /// Something a list said that it had not said before.

@@ -46,10 +46,11 @@ pub fn bytes(n: u64) -> String {
 /// How much of what is expected is held or excused; never rounded up to all of it.
 #[must_use]
 pub fn percent(c: &Completeness) -> String {
-    if c.expected == 0 {
+    let all = c.expected + c.quiet;
+    if all == 0 {
         return "-".to_owned();
     }
-    let share = 100.0 * (c.held + c.excused) as f64 / c.expected as f64;
+    let share = 100.0 * (c.held + c.excused + c.quiet) as f64 / all as f64;
     if c.missing == 0 { "100 %".to_owned() } else { format!("{:.2} %", (share * 100.0).floor() / 100.0) }
 }
 
@@ -58,10 +59,17 @@ mod tests {
     use super::*;
 
     #[test]
+    fn an_hour_missing_of_ten_is_ten_per_cent_whether_it_trades_each_minute_or_now_and_then() {
+        let lively = Completeness { expected: 600, held: 540, missing: 60, ..Completeness::default() };
+        let thin = Completeness { expected: 66, held: 6, missing: 60, quiet: 534, ..Completeness::default() };
+        assert_eq!((percent(&lively), percent(&thin)), ("90.00 %".to_owned(), "90.00 %".to_owned()));
+    }
+
+    #[test]
     fn nearly_complete_is_not_shown_as_complete() {
-        let c = Completeness { expected: 1_000_000, held: 999_999, excused: 0, missing: 1 };
+        let c = Completeness { expected: 1_000_000, held: 999_999, excused: 0, missing: 1, quiet: 0 };
         assert_eq!(percent(&c), "99.99 %");
-        assert_eq!(percent(&Completeness { expected: 4, held: 3, excused: 1, missing: 0 }), "100 %");
+        assert_eq!(percent(&Completeness { expected: 4, held: 3, excused: 1, missing: 0, quiet: 0 }), "100 %");
         assert_eq!(percent(&Completeness::default()), "-", "nothing is expected");
     }
 

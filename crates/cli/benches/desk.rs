@@ -8,6 +8,8 @@ use mizuno_core::{Bar, Bars, Calendar, Interval, SeriesKey, Session, Side, Slot,
 use mizuno_store::{Store, answers::Understood};
 use sqlx::{Connection, Executor, SqliteConnection};
 use std::{
+    io::Write,
+    net::TcpStream,
     path::Path,
     time::{Duration, Instant},
 };
@@ -22,6 +24,8 @@ const DAYS: usize = 5_000;
 const MADE: usize = 8;
 /// A poll of the minutes brings so many of them.
 const POLL: i64 = 300 * SECOND;
+/// Clients that ask for a year of minutes and read nothing.
+const SLOW: usize = 200;
 /// What each question may take at most.
 const LIMIT: Duration = Duration::from_millis(300);
 
@@ -118,10 +122,28 @@ async fn main() -> Outcome {
     }
     let page = median(times);
     table.add("the morning page", format!("{page:.1?}: status and gaps side by side"), "under 300 ms", page < LIMIT);
+    let slow: Vec<_> = (0..SLOW).map(|_| reader_that_reads_nothing(&base)).collect::<Result<_, _>>()?;
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    let mut times = vec![];
+    for _ in 0..5 {
+        times.push(ask("status").await?.0);
+    }
+    let beside = median(times);
+    let limit = Duration::from_millis(200);
+    table.add("status beside them", format!("{beside:.1?} while {SLOW} clients read nothing"), "under 200 ms", beside < limit);
+    drop(slow);
     println!("{}", table.0);
     let _ = stop.send(());
     serving.await??;
     Ok(())
+}
+
+/// A connection on which a year of minutes is asked for and nothing is read.
+fn reader_that_reads_nothing(base: &str) -> std::io::Result<TcpStream> {
+    let address = base.trim_start_matches("http://").trim_end_matches("/api/v1");
+    let mut stream = TcpStream::connect(address)?;
+    write!(stream, "GET /api/v1/bars?series=B007/1m/bench&format=json HTTP/1.1\r\nHost: {address}\r\n\r\n")?;
+    Ok(stream)
 }
 
 /// Writes a year of polls into the ledger: the minutes every five minutes of each session and once more after its close, the days each evening.

@@ -2,89 +2,11 @@
 
 mod common;
 
-use common::{Bench, Service};
-use fantoccini::{Client, ClientBuilder, Locator};
-use hyper_util::client::legacy::connect::HttpConnector;
+use common::{Bench, Service, browser::Browser};
+use fantoccini::Locator;
 use mizuno_sim::faults::Faults;
 use serde_json::json;
-use std::{
-    process::{Child, Command, Stdio},
-    time::Duration,
-};
-use tempfile::TempDir;
-
-struct Browser {
-    driver: Child,
-    page: Client,
-    _profile: TempDir,
-}
-
-impl Browser {
-    async fn open() -> Browser {
-        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let driver = Command::new("chromedriver")
-            .arg(format!("--port={port}"))
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("chromedriver: `make test` installs it");
-        let profile = TempDir::new().unwrap();
-        let arguments = [
-            "--headless",
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-quic",
-            "--no-first-run",
-            "--disable-background-networking",
-            "--disable-component-update",
-            "--disable-sync",
-            "--disable-dev-shm-usage",
-            "--window-size=1280,900",
-            &format!("--user-data-dir={}", profile.path().display()),
-        ];
-        let options = json!({ "goog:chromeOptions": { "args": arguments } });
-        for _ in 0..100 {
-            let capabilities = options.as_object().unwrap().clone();
-            match ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&format!("http://127.0.0.1:{port}")).await {
-                Ok(page) => return Browser { driver, page, _profile: profile },
-                Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
-            }
-        }
-        panic!("the browser does not start");
-    }
-
-    async fn sees(&self, text: &str) {
-        let path = format!("//*[contains(normalize-space(.), \"{text}\")]");
-        let wait = self.page.wait().at_most(Duration::from_secs(15));
-        assert!(wait.for_element(Locator::XPath(&path)).await.is_ok(), "no `{text}` on the page: {}", self.text().await);
-    }
-
-    async fn no_longer_sees(&self, text: &str) {
-        for _ in 0..150 {
-            if !self.text().await.contains(text) {
-                return;
-            }
-            tokio::time::sleep(Duration::from_millis(100)).await;
-        }
-        panic!("`{text}` stays on the page");
-    }
-
-    async fn text(&self) -> String {
-        let body = self.page.find(Locator::Css("body")).await.unwrap();
-        body.text().await.unwrap_or_default()
-    }
-
-    async fn press(&self, path: &str) {
-        let wait = self.page.wait().at_most(Duration::from_secs(10));
-        wait.for_element(Locator::XPath(path)).await.unwrap_or_else(|e| panic!("{path}: {e}")).click().await.unwrap();
-    }
-
-    async fn close(mut self) {
-        let _ = self.page.close().await;
-        let _ = self.driver.kill();
-        let _ = self.driver.wait();
-    }
-}
+use std::time::Duration;
 
 async fn loaded() -> (Bench, Service) {
     let bench = Bench::new(Faults::of_the_demo());
@@ -121,9 +43,8 @@ async fn a_person_sees_what_is_wrong_and_mends_it() {
 
     browser.page.goto(&format!("{}/instruments/CRK?interval=1d", service.url)).await.unwrap();
     browser.press("//tr[@data-gap][contains(., '2025-04-03')]//button[contains(., 'Excuse')]").await;
-    browser.page.wait().for_element(Locator::Css("input[name=by]")).await.unwrap().send_keys("mere").await.unwrap();
-    browser.page.find(Locator::Css("textarea[name=note]")).await.unwrap().send_keys("misprint").await.unwrap();
-    browser.press("//div[contains(@class, 'n-card')]//button[normalize-space(.) = 'Excuse']").await;
+    browser.page.wait().for_element(Locator::Css("textarea[name=note]")).await.unwrap().send_keys("misprint").await.unwrap();
+    browser.decides("mere", "Excuse").await;
     browser.sees("1 excused").await;
     let excuses = service.get("/excuses").await;
     assert_eq!((excuses[0]["by"].as_str(), excuses[0]["note"].as_str()), (Some("mere"), Some("misprint")));
@@ -185,9 +106,8 @@ async fn a_doubt_is_read_accepted_and_two_sources_are_compared() {
     let row = "//tr[@data-finding][contains(., 'WIG/1m/lodestar')]";
     browser.sees("cellar and harbour say otherwise").await;
     browser.press(&format!("{row}//button[contains(., 'Accept')]")).await;
-    browser.page.wait().for_element(Locator::Css("input[name=by]")).await.unwrap().send_keys("mere").await.unwrap();
-    browser.page.find(Locator::Css("textarea[name=note]")).await.unwrap().send_keys("a real trade").await.unwrap();
-    browser.press("//div[contains(@class, 'n-card')]//button[normalize-space(.) = 'Excuse']").await;
+    browser.page.wait().for_element(Locator::Css("textarea[name=note]")).await.unwrap().send_keys("a real trade").await.unwrap();
+    browser.decides("mere", "Excuse").await;
     browser.page.wait().for_element(Locator::XPath(&format!("{row}//td[normalize-space(.) = 'accepted']"))).await.unwrap();
     let excuses = service.get("/excuses").await;
     assert_eq!((excuses[0]["finding"].as_str(), excuses[0]["by"].as_str()), (Some("spike"), Some("mere")));

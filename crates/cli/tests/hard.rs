@@ -76,6 +76,45 @@ async fn a_full_disk_is_named_and_nothing_that_was_stored_is_lost() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_disk_that_is_full_while_old_polls_are_folded_loses_nothing() {
+    let mut bench = Bench::new(Faults::default());
+    let disk = SmallDisk::mount(&bench.data());
+    let service = bench.serve();
+    for more in [&[][..], &["--again"], &["--again"]] {
+        assert_eq!(service.cli(&[&["collect", "daily", "-i", "KBF"], more].concat()).code, 0);
+    }
+    let before = service.text("/bars?series=KBF/1d/harbour").await;
+    let polls = service.get("/fetches?most=1000").await.as_array().unwrap().len() as u64;
+    assert_eq!(service.stop(), Some(0));
+    bench.clock.start = bench.clock.start.plus(40 * 86_400_000_000);
+    let mut padding = 0;
+    while fs::write(bench.data().join(format!("ballast-{padding}")), vec![0u8; 4 << 10]).is_ok() {
+        padding += 1;
+    }
+    let folded = async |service: &common::Service| {
+        service.get("/runs").await.as_array().unwrap().iter().map(|r| r["folded"].as_u64().unwrap()).sum::<u64>()
+    };
+    let service = bench.serve();
+    tokio::time::sleep(std::time::Duration::from_secs(1)).await;
+    assert_eq!(folded(&service).await, 0, "there is no room to fold");
+    assert_eq!(service.get("/fetches?most=1000").await.as_array().unwrap().len() as u64, polls, "and every poll is there still");
+    assert_eq!(service.text("/bars?series=KBF/1d/harbour").await, before);
+    drop(service);
+    for file in fs::read_dir(bench.data()).unwrap().flatten().filter(|f| f.file_name().to_string_lossy().starts_with("ballast")) {
+        fs::remove_file(file.path()).unwrap();
+    }
+    let service = bench.serve();
+    let began = std::time::Instant::now();
+    while folded(&service).await == 0 {
+        assert!(began.elapsed() < std::time::Duration::from_secs(30), "once there is room it is folded");
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    assert_eq!(service.text("/bars?series=KBF/1d/harbour").await, before);
+    assert_eq!(service.stop(), Some(0));
+    drop(disk);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_damaged_block_concerns_its_series_and_nothing_else() {
     let bench = Bench::new(Faults::default());
     let service = bench.serve();

@@ -147,3 +147,67 @@ async fn rows_before_the_open_are_left_out_and_counted_where_the_profile_says_so
     assert_eq!(sum(&service.get("/quarantine?most=1000").await, "rows"), folded, "none is new");
     assert!(sum(&service.get("/fetches?series=KBF/1m/own&most=1").await, "outside") > 100, "they are counted");
 }
+
+/// What the service says of three questions as of these instants: bytes of the file, and what it says of itself.
+async fn told(service: &common::Service, instants: &[String]) -> Vec<String> {
+    let mut out = vec![];
+    for instant in instants {
+        for path in ["/bars?series=KBF/1d/harbour", "/bars?series=MHN/1d/harbour", "/bars?instrument=KBF&interval=1d"] {
+            let answer = service.ask(&format!("{path}&as_of={instant}")).await;
+            assert_eq!(answer.status(), 200, "{path} {instant}");
+            let header = |name: &str| answer.headers()[name].to_str().unwrap().to_owned();
+            let head = format!("{instant} {path} {} {}", header("mizuno-as-of"), header("mizuno-completeness"));
+            out.push(format!("{head}\n{}", answer.text().await.unwrap()));
+        }
+    }
+    out
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn folding_old_polls_changes_no_answer_of_any_instant() {
+    let mut bench = Bench::new(Faults::of_the_demo());
+    let service = bench.serve();
+    let mut instants = vec![];
+    // The first time everything is new; what is asked for again brings nothing.
+    for more in [&[][..], &["--again"], &["--again", "--from", "2024-01-01"]] {
+        service.cli(&[&["collect", "daily", "-i", "KBF", "-i", "MHN"], more].concat());
+        instants.push(bench.now().to_string());
+    }
+    let before = told(&service, &instants).await;
+    let old_gaps = async |service: &common::Service| -> Vec<String> {
+        let mut out = vec![];
+        for symbol in ["KBF", "MHN"] {
+            let all = service.get(&format!("/gaps?instrument={symbol}&cause=any")).await;
+            let old = all.as_array().unwrap().iter().filter(|g| g["to"].as_str().unwrap() < "2025-04-10").cloned().collect::<Vec<_>>();
+            out.extend(old.iter().map(|g| format!("{} {} {} {} {}", g["series"], g["from"], g["to"], g["cause"], g["slots"])));
+        }
+        out
+    };
+    let gaps = old_gaps(&service).await;
+    assert!(!gaps.is_empty());
+    let polls = service.get("/fetches?most=1000").await.as_array().unwrap().len();
+    assert_eq!(service.stop(), Some(0));
+
+    // Forty days later, and a second start after that.
+    bench.clock.start = bench.clock.start.plus(40 * 86_400_000_000);
+    let mut kept = 0;
+    for _ in 0..2 {
+        let service = bench.serve();
+        let folded = async || service.get("/runs").await.as_array().unwrap().iter().map(|r| r["folded"].as_u64().unwrap()).sum::<u64>();
+        let began = std::time::Instant::now();
+        while folded().await == 0 {
+            assert!(began.elapsed() < Duration::from_secs(30), "nothing is folded after forty days");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        tokio::time::sleep(Duration::from_millis(500)).await;
+        kept = service.get("/fetches?most=1000").await.as_array().unwrap().len();
+        assert_eq!(kept as u64 + folded().await, polls as u64, "each poll is kept or folded");
+        let now = told(&service, &instants).await;
+        for (was, is) in before.iter().zip(&now) {
+            assert_eq!(was, is);
+        }
+        assert_eq!(old_gaps(&service).await, gaps);
+        assert_eq!(service.stop(), Some(0));
+    }
+    assert!(kept > 0 && kept < polls, "{kept} of {polls} are kept as they are");
+}

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{Bench, Service};
+use common::{Bench, Service, browser::Browser};
 use mizuno_sim::faults::Faults;
 use std::sync::{Arc, Mutex};
 
@@ -43,10 +43,22 @@ async fn a_list_that_shrinks_waits_for_a_person() {
     assert_eq!(service.cli(&["lists", "town/splits"]).code, 0);
     "KBF,2016-05-02,2,1\n".clone_into(&mut texts[0].lock().unwrap());
     let held = service.cli(&["lists", "town/splits"]);
-    assert!(held.out.contains("HELD BACK: 1 rows, which would end 4"), "{held:?}");
+    let flat = held.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(flat.contains("HELD BACK: 1 rows, which would end 4: OXB"), "{held:?}");
     assert!(concern(&service, "list-held-back").await.is_some_and(|w| w.contains("town/splits")));
     let changes = service.cli(&["lists", "--changes"]);
     assert!(!changes.out.contains("gone"), "nothing has ended: {}", changes.out);
+    // The console shows what would end, and takes the decision too.
+    let browser = Browser::open().await;
+    browser.page.goto(&service.url).await.unwrap();
+    browser.press("//li//a[contains(., 'town/splits')]").await;
+    browser.sees("held back: it would end 4 entries: OXB 2017-05-02").await;
+    browser.press("//button[contains(., 'Refuse…')]").await;
+    browser.decides("mere", "Refuse it").await;
+    browser.press("//button[contains(., 'Collect now')]").await;
+    browser.sees("held back").await;
+    assert!(concern(&service, "list-held-back").await.is_some(), "it came so again");
+    browser.close().await;
     let refused = service.cli(&["lists", "town/splits", "--refuse", "--by", "mere"]);
     assert_eq!(refused.code, 0, "{refused:?}");
     assert_eq!(concern(&service, "list-held-back").await, None);

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{Bench, Rows};
+use common::{Bench, Rows, browser::Browser};
 use mizuno_core::TradeDate;
 use mizuno_sim::faults::Faults;
 use std::sync::{
@@ -146,7 +146,10 @@ async fn one_series_that_cannot_be_asked_for_again_holds_no_other_back() {
     let base = bench.talking(move |path, _, _| {
         calls.lock().unwrap().push(path.to_owned());
         let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).unwrap().to_owned();
-        if path.starts_with("/OXB") && refusing.load(Ordering::SeqCst) && date("from=").as_str() < "2025-04-01" {
+        if (path.starts_with("/OXB") || path.starts_with("/TRN"))
+            && refusing.load(Ordering::SeqCst)
+            && date("from=").as_str() < "2025-04-01"
+        {
             return (503, "not today".to_owned());
         }
         let rows = told.lock().unwrap();
@@ -155,7 +158,7 @@ async fn one_series_that_cannot_be_asked_for_again_holds_no_other_back() {
     });
     bench.own_profile(&base, "");
     bench.change("sources/own.toml", "burst = 10", "burst = 10\nattempts = 1");
-    bench.change("collectors/own.toml", "[\"KBF\"]", "[\"KBF\", \"OXB\", \"QHC\"]");
+    bench.change("collectors/own.toml", "[\"KBF\"]", "[\"KBF\", \"OXB\", \"QHC\", \"TRN\"]");
     let service = bench.serve();
     assert_eq!(service.cli(&["collect", "own"]).code, 0);
     let before = service.text("/bars?series=OXB/1d/own").await;
@@ -185,9 +188,17 @@ async fn one_series_that_cannot_be_asked_for_again_holds_no_other_back() {
     service.cli(&["collect", "own"]);
     service.settled().await;
     let again = asked.lock().unwrap()[so_far..].to_vec();
-    assert!(again.iter().all(|p| p.starts_with("/OXB") || p.contains("from=2025-04")), "{again:?}");
+    assert!(again.iter().all(|p| p.starts_with("/OXB") || p.starts_with("/TRN") || p.contains("from=2025-04")), "{again:?}");
     let settled = service.cli(&["settle", "OXB/1d/own", "--by", "mere"]);
     assert_eq!(settled.code, 0, "{settled:?}");
+    // The other one from the console.
+    let browser = Browser::open().await;
+    browser.page.goto(&service.url).await.unwrap();
+    browser.press("//li[contains(., 'TRN/1d/own since')]//button[contains(., 'Read it as it is…')]").await;
+    browser.decides("mere", "Read it as it is").await;
+    browser.no_longer_sees("TRN/1d/own since").await;
+    browser.close().await;
+    assert!(service.cli(&["settle", "TRN/1d/own", "--by", "mere"]).err.contains("not being collected again"));
     let told = basis().await.expect("what was settled by hand is told for a day");
     assert!(told["what"].as_str().unwrap().contains("ended as it is by mere"), "{told}");
     assert!(service.cli(&["settle", "OXB/1d/own", "--by", "mere"]).err.contains("not being collected again"));

@@ -18,6 +18,8 @@ pub(crate) struct Suspicions {
     pub damaged: Vec<String>,
     /// Series that are being examined, and are told of as they were before.
     pub unchecked: u64,
+    /// What lists of splits say against each other.
+    pub conflicts: Vec<String>,
 }
 
 impl Suspicions {
@@ -37,7 +39,7 @@ impl Desk {
     /// What the checks find in these series. Series under collection are told of as they were before.
     pub(crate) async fn suspicions(self: &Arc<Desk>, setup: &Arc<Setup>, views: &[View<'_>]) -> Result<Suspicions, ServiceError> {
         let known = self.known(setup, self.store.newest()).await?;
-        let mut out = Suspicions::default();
+        let mut out = Suspicions { conflicts: known.splits.conflicts.clone(), ..Suspicions::default() };
         let mut stale = vec![];
         for view in views {
             if self.live.is_running(&view.post.collector.name) {

@@ -8,6 +8,7 @@
 
 mod basis;
 mod checking;
+mod concerns;
 pub mod desk;
 pub mod encode;
 pub mod error;

@@ -13,6 +13,9 @@ use mizuno_store::{
 use serde_json::{Map, Value};
 use std::{collections::BTreeMap, sync::Arc};
 
+/// Entries that a list would end and are named, at most.
+const ENDING: usize = 20;
+
 /// The collection, source, list and key of a change.
 type Place = (i64, String, String, String);
 /// What a list said before a change and after it.
@@ -142,6 +145,11 @@ impl Desk {
             for list in &source.profile.lists {
                 let Some(venue) = setup.config.venues.get(&list.venue) else { continue };
                 let last = newest.iter().find(|f| f.source == *name && f.list == list.name);
+                let mut ending = match last.filter(|f| f.would_end.is_some()) {
+                    Some(held_back) => self.store.would_end(held_back.id).await?,
+                    None => vec![],
+                };
+                ending.truncate(ENDING);
                 out.push(ListStatus {
                     source: name.clone(),
                     list: list.name.clone(),
@@ -156,6 +164,7 @@ impl Desk {
                     message: last.and_then(|f| f.failure.as_ref()).map(|f| f.message.clone()),
                     repeated: last.map_or(0, |f| f.repeated as u64),
                     would_end: last.and_then(|f| f.would_end).map(|n| n as u64),
+                    ending,
                 });
             }
         }

@@ -1,9 +1,14 @@
 //! When collectors run by themselves.
 
-use crate::{desk::Desk, run::Order, setup::Post};
+use crate::{
+    desk::Desk,
+    error::ServiceError,
+    run::Order,
+    setup::{Post, Setup},
+};
 use mizuno_config::Schedule;
 use mizuno_core::{Timestamp, time::SECOND};
-use mizuno_store::runs::{Reason, State};
+use mizuno_store::runs::{Reason, RunRow, State};
 use std::sync::Arc;
 
 /// Calendars reach 400 days ahead, and are worked out anew long before they end, in microseconds.
@@ -174,6 +179,40 @@ pub(crate) fn last_due(post: &Post<'_>, now: Timestamp) -> Option<Timestamp> {
         }
     }
     None
+}
+
+/// Whether a collector runs when it should.
+pub(crate) struct Punctuality {
+    pub collector: String,
+    /// Its newest scheduled or ordered run; repairs and audits do not count.
+    pub last: Option<RunRow>,
+    /// It should have run by itself and did not.
+    pub late: bool,
+    /// When it runs by itself next.
+    pub next: Option<Timestamp>,
+    /// It has a schedule, which names no next time.
+    pub has_no_next: bool,
+}
+
+impl Desk {
+    /// Whether the collectors run when they should, in their order.
+    pub(crate) async fn punctuality(&self, setup: &Setup, now: Timestamp) -> Result<Vec<Punctuality>, ServiceError> {
+        let mut out = vec![];
+        for name in setup.config.collectors.keys() {
+            let post = setup.post(name)?;
+            let last = self.newest_run(name).await?;
+            let next = next_due(&post, now);
+            let by_the_clock = post.collector.schedule.as_ref().is_some_and(|s| !matches!(s, Schedule::Dropped(_)));
+            out.push(Punctuality {
+                collector: name.clone(),
+                late: !self.live.is_running(name) && is_late(&post, now, last.as_ref().map(|r| (r.started_at, r.state))),
+                has_no_next: by_the_clock && next.is_none(),
+                next,
+                last,
+            });
+        }
+        Ok(out)
+    }
 }
 
 /// Whether it should have run by now and has not, with an hour's grace.

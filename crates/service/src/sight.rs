@@ -4,10 +4,9 @@
 //! setup, and what is due at the moment. Of thousands of series looked at again and again only those are
 //! worked out anew in which something has happened.
 
-use crate::views::{View, completeness};
-use mizuno_api::Completeness;
+use crate::views::View;
 use mizuno_core::{
-    Interval, Side, Slot, Span, Spans, Timestamp, TradeDate,
+    Completeness, Interval, Side, Slot, Span, Spans, Timestamp, TradeDate,
     gap::{self, Evidence, Gap, Outcome},
     plan::Standing,
     quiet::{is_lively, quiet},
@@ -89,7 +88,7 @@ impl Sight {
     pub(crate) fn completeness(&self, span: &Span) -> Completeness {
         let within = |span: &Span| {
             let end = self.evidence.reach.as_ref().map_or(span.end, |reach| reach.end.min(span.end));
-            completeness(self.interval, &self.standing, span.start..end.max(span.start))
+            Completeness::over(self.interval, &self.standing, &self.quiet, span.start..end.max(span.start))
         };
         match *span == (Slot(i64::MIN)..Slot(i64::MAX)) {
             true => *self.whole.get_or_init(|| within(span)),

@@ -8,12 +8,11 @@ use crate::{
     setup::{Post, Setup},
     sight::{Moment, Sight},
 };
-use mizuno_api::Completeness;
 use mizuno_core::{
-    Instrument, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
+    Completeness, Instrument, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
     gap::{self, Asked, Evidence},
     plan::{Reach, Standing},
-    spans::{both, difference, intersection, only, within},
+    spans::{difference, intersection, within},
 };
 use mizuno_store::{quarantine::Slots, series::SeriesRow};
 use std::{collections::HashMap, sync::Arc};
@@ -239,6 +238,8 @@ impl View<'_> {
 pub(crate) struct Whole {
     pub interval: Interval,
     pub standing: Standing,
+    /// Slots in which it is only quiet, at every source.
+    quiet: Spans,
     /// A slot at or after it is not due from any source.
     due: Slot,
 }
@@ -255,18 +256,20 @@ pub(crate) fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(setup: &Setup,
     let held = all(&|v| v.standing.held.clone());
     // Where one source has answered and it is only quiet, another's silence says nothing more.
     let wanted = all(&|v| v.standing.expected.clone());
-    let expected = mizuno_core::spans::union(&difference(&wanted, &all(&|v| v.quiet.clone())), &intersection(&wanted, &held));
+    let quiet = all(&|v| v.quiet.clone());
+    let expected = mizuno_core::spans::union(&difference(&wanted, &quiet), &intersection(&wanted, &held));
+    let quiet = difference(&difference(&quiet, &expected), &held);
     // A person who accepts the absence of a golden bar accepts it at each of its sources; one source's excuse excuses no other.
     let still = all(&|v| difference(&difference(&v.standing.expected, &v.standing.held), &v.standing.excused));
     let excused = difference(&difference(&expected, &held), &still);
     let standing = Standing { expected, held, excused };
-    Some(Whole { interval: first.row.key.interval, standing, due })
+    Some(Whole { interval: first.row.key.interval, standing, quiet, due })
 }
 
 impl Whole {
     /// Figures over the slots in `span` that some source should have by now.
     pub(crate) fn completeness(&self, span: &Span) -> Completeness {
-        completeness(self.interval, &self.standing, span.start..self.due.min(span.end).max(span.start))
+        Completeness::over(self.interval, &self.standing, &self.quiet, span.start..self.due.min(span.end).max(span.start))
     }
 
     /// The stretches that no source has, closed hours between them left aside, each with how many slots it is missing.
@@ -276,20 +279,7 @@ impl Whole {
     }
 }
 
-pub(crate) fn completeness(interval: Interval, standing: &Standing, span: Span) -> Completeness {
-    let (due, held) = (|| standing.expected.within(&span), || standing.held.within(&span));
-    let excused = only(both(due(), standing.excused.within(&span)), held());
-    let (expected, held, excused) = (interval.count(due()), interval.count(both(due(), held())), interval.count(excused));
-    Completeness { expected, held, excused, missing: expected - held - excused }
-}
-
 /// Sums completeness over several views.
 pub(crate) fn sum<'v, 'd: 'v>(views: impl Iterator<Item = &'v View<'d>>) -> Completeness {
-    let all = Slot(i64::MIN)..Slot(i64::MAX);
-    views.map(|v| v.completeness(&all)).fold(Completeness::default(), |a, b| Completeness {
-        expected: a.expected + b.expected,
-        held: a.held + b.held,
-        excused: a.excused + b.excused,
-        missing: a.missing + b.missing,
-    })
+    views.map(|v| v.completeness(&(Slot(i64::MIN)..Slot(i64::MAX)))).sum()
 }

@@ -251,6 +251,24 @@ impl Store {
             .await
     }
 
+    /// The keys that a list would end, which is held back: those it has no longer.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn would_end(&self, fetch: i64) -> Result<Vec<String>> {
+        let kept = sqlx::query!("SELECT source, list, held FROM list_fetch WHERE id = ?", fetch).fetch_one(&self.readers).await?;
+        let Some(held) = kept.held else { return Ok(vec![]) };
+        let rows: Vec<(String, String)> =
+            serde_json::from_str(&held).map_err(|_| StoreError::Unreadable { kind: "the rows of a list", text: held })?;
+        let said: std::collections::HashSet<String> = rows.into_iter().map(|(key, _)| key).collect();
+        let known = sqlx::query_scalar!(
+            "SELECT row_key FROM list_row WHERE source = ? AND list = ? AND until IS NULL ORDER BY row_key",
+            kept.source,
+            kept.list
+        );
+        Ok(known.fetch_all(&self.readers).await?.into_iter().filter(|key| !said.contains(key)).collect())
+    }
+
     /// The newest collection of each list.
     ///
     /// # Errors

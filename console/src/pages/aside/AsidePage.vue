@@ -2,6 +2,7 @@
 // What was set aside: rows that cannot be true or wait for a decision, and what people accepted.
 import { NButton, NEmpty, useMessage } from "naive-ui";
 import { computed, onMounted, ref } from "vue";
+import DecisionDialog from "../../components/DecisionDialog.vue";
 import PlainTable from "../../components/PlainTable.vue";
 import { get, post, remove, type Excuse, type Quarantined } from "../../composables/api";
 import { useRefreshOn, useStatus } from "../../composables/live";
@@ -33,17 +34,7 @@ async function revoke(excuse: Excuse) {
     message.error((error as Error).message);
   }
 }
-async function decide(row: Quarantined, take: boolean) {
-  const by = window.prompt(take ? "Take this bar; your name:" : "Leave the bar held before; your name:", localStorage.getItem("name") ?? "");
-  if (!by?.trim()) return;
-  localStorage.setItem("name", by);
-  try {
-    await post(`/quarantine/${row.id}/decision`, { take, by });
-    await load();
-  } catch (error) {
-    message.error((error as Error).message, { duration: 8000, closable: true });
-  }
-}
+const deciding = ref<{ row: Quarantined; take: boolean }>();
 const moment = (text: string) => (text.includes("T") ? wall(text, zone.value) : text);
 const link = (series: string, at?: string | null) => ({ name: "instrument", params: { symbol: series.split("/")[0] }, query: { series, at: at ?? undefined } });
 </script>
@@ -62,10 +53,20 @@ const link = (series: string, at?: string | null) => ({ name: "instrument", para
       <td><code>{{ row.text }}</code></td>
       <td>
         <template v-if="row.decision">{{ row.decision }}</template>
-        <template v-else-if="row.flaw === 'held-back'"><n-button size="tiny" @click="decide(row, true)">Take…</n-button> <n-button size="tiny" @click="decide(row, false)">Refuse…</n-button></template>
+        <template v-else-if="row.flaw === 'held-back'"><n-button size="tiny" @click="deciding = { row, take: true }">Take…</n-button> <n-button size="tiny" @click="deciding = { row, take: false }">Refuse…</n-button></template>
       </td>
     </tr>
   </plain-table>
+  <decision-dialog
+    v-if="deciding"
+    :title="`${deciding.take ? 'Take' : 'Refuse'} the new bar of ${deciding.row.series}`"
+    :yes="deciding.take ? 'Take it' : 'Refuse it'"
+    :take="(by) => post(`/quarantine/${deciding!.row.id}/decision`, { take: deciding!.take, by })"
+    @close="deciding = undefined"
+    @done="((deciding = undefined), load())"
+  >
+    {{ deciding.row.because }}. {{ deciding.take ? "The bar held before is kept as an earlier version." : "The bar held before stays." }}
+  </decision-dialog>
   <h2>Accepted</h2>
   <n-empty v-if="excuses && !excuses.length" description="Nothing has been accepted" />
   <plain-table v-if="excuses?.length" :headers="['Series', `From (${zone})`, 'To', 'What', 'By', 'Why', 'Given', '']">

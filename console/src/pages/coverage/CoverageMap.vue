@@ -20,14 +20,15 @@ const cell = (row: Coverage["rows"][number], i: number) => ({
   held: row.held[i],
   excused: row.excused[i],
   missing: row.expected[i] - row.held[i] - row.excused[i],
+  quiet: row.quiet?.[i] ?? 0,
 });
 
 function style(row: Coverage["rows"][number], i: number) {
   const c = cell(row, i);
   const edge = { borderColor: meaning.value.ground, borderWidth: 1 };
   if (c.missing === 0) return { color: c.excused ? meaning.value.excused : meaning.value.held, ...edge };
-  if (c.held === 0) return { color: meaning.value.ground, borderColor: meaning.value.missing, borderWidth: 2 };
-  return { color: c.held / c.expected < 0.5 ? meaning.value.missing : meaning.value.some, ...edge };
+  if (c.held + c.quiet === 0) return { color: meaning.value.ground, borderColor: meaning.value.missing, borderWidth: 2 };
+  return { color: (c.held + c.quiet) / (c.expected + c.quiet) < 0.5 ? meaning.value.missing : meaning.value.some, ...edge };
 }
 
 /** The series without its interval, which the page names: symbol, side where it is not trades, source. */
@@ -45,7 +46,8 @@ const option = computed(() => ({
       const row = props.rows[y];
       const c = cell(row, x);
       const excused = c.excused ? `, ${count(c.excused)} excused` : "";
-      return `${row.series}<br>${props.columns[x]}: ${percent(c)}<br>${count(c.held)} of ${count(c.expected)} held${excused}, ${count(c.missing)} missing`;
+      const quiet = c.quiet ? `, ${count(c.quiet)} quiet` : "";
+      return `${row.series}<br>${props.columns[x]}: ${percent(c)}<br>${count(c.held)} of ${count(c.expected)} held${quiet}${excused}, ${count(c.missing)} missing`;
     },
   },
   visualMap: { show: false, min: 0, max: 1, dimension: 2, inRange: { color: [meaning.value.held, meaning.value.held] } },

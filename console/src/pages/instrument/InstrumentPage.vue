@@ -92,7 +92,7 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
         <n-radio-button v-for="s in choices" :key="s.name" :value="s.name">{{ s.name.split("/").slice(1).join(" · ") }}</n-radio-button>
       </n-radio-group>
       <n-select size="small" style="width: 110px" :value="days" :options="spans" @update:value="(v: number) => choose({ days: String(v) })" />
-      <span v-if="completeness" :style="{ color: meaning.faint }">{{ count(completeness.held) }} bars, {{ percent(completeness) }} complete<template v-if="completeness.missing">, {{ count(completeness.missing) }} missing</template><template v-if="completeness.excused">, {{ count(completeness.excused) }} excused</template></span>
+      <span v-if="completeness" :style="{ color: meaning.faint }">{{ count(completeness.held) }} bars, {{ percent(completeness) }} complete<template v-if="completeness.missing">, {{ count(completeness.missing) }} missing</template><template v-if="completeness.quiet">, {{ count(completeness.quiet) }} quiet</template><template v-if="completeness.excused">, {{ count(completeness.excused) }} excused</template></span>
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=csv`">CSV</a>
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=parquet`">Parquet</a>
     </n-space>

@@ -1,22 +1,26 @@
 <script setup lang="ts">
 // What needs a person, worst first, with the next action.
-import { NTag } from "naive-ui";
-import type { Concern } from "../../composables/api";
+import { NButton, NTag } from "naive-ui";
+import { ref } from "vue";
 import type { RouteLocationRaw } from "vue-router";
+import DecisionDialog from "../../components/DecisionDialog.vue";
+import { post, type Concern } from "../../composables/api";
 import { useMeaning } from "../../composables/meaning";
 
 defineProps<{ concerns: readonly Concern[] }>();
+const emit = defineEmits<{ changed: [] }>();
 const meaning = useMeaning();
+/** The series that is to be read as it is, when a person says so. */
+const settling = ref<string>();
 
-/** Where the thing itself is that a concern speaks of: the page that says what its command says. */
+/** The page that shows what a concern is about. */
 function place(concern: Concern): RouteLocationRaw | undefined {
-  const words = concern.command.split(" ").slice(1);
-  const option = (name: string) => (words.includes(name) ? words[words.indexOf(name) + 1] : undefined);
-  switch (words[0]) {
+  const which = concern.which ?? undefined;
+  switch (concern.of) {
     case "gaps":
-      return { name: "morning", query: { cause: option("--cause") } };
+      return { name: "morning", query: { cause: which } };
     case "fetches":
-      return { name: "runs", query: { failed: option("--source") ?? "all" } };
+      return { name: "runs", query: { failed: which ?? "all" } };
     case "quarantine":
       return { name: "aside" };
     case "findings":
@@ -24,15 +28,16 @@ function place(concern: Concern): RouteLocationRaw | undefined {
       return { name: "trust" };
     case "lists":
       return { name: "sources" };
-    case "settle":
-      return { name: "instrument", params: { symbol: words[1].split("/")[0] }, query: { series: words[1] } };
-    case "collect":
-    case "schedule":
+    case "series":
+      return { name: "instrument", params: { symbol: which!.split("/")[0] }, query: { series: which } };
+    case "collectors":
       return { name: "morning", hash: "#collectors" };
     default:
       return undefined;
   }
 }
+/** A series that readers see as before its source changed its basis; a person may end that. */
+const unsettled = (concern: Concern) => (concern.command.startsWith("mizuno settle") ? concern.which ?? undefined : undefined);
 </script>
 
 <template>
@@ -43,9 +48,20 @@ function place(concern: Concern): RouteLocationRaw | undefined {
         <router-link v-if="place(concern)" class="link" :to="place(concern)!">{{ concern.what }}</router-link>
         <template v-else>{{ concern.what }}</template>
         <span class="next" :style="{ color: meaning.faint }">{{ concern.next }}</span>
+        <n-button v-if="unsettled(concern)" size="tiny" class="next" @click="settling = unsettled(concern)">Read it as it is…</n-button>
       </span>
     </li>
   </ul>
+  <decision-dialog
+    v-if="settling"
+    :title="`Read ${settling} as it is now`"
+    yes="Read it as it is"
+    :take="(by) => post('/settlements', { series: settling, by })"
+    @close="settling = undefined"
+    @done="((settling = undefined), emit('changed'))"
+  >
+    Readers then see what was collected on the new basis. Bars that could not be collected again keep their old prices, so the series stands on two bases.
+  </decision-dialog>
 </template>
 
 <style scoped>

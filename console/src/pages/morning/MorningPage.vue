@@ -67,7 +67,7 @@ const state = (c: Pick<Collector, "late" | "last">) => (c.late ? "late" : (c.las
       <h1 v-else-if="needed">{{ needed }} {{ needed === 1 ? "thing needs" : "things need" }} a person</h1>
       <h1 v-else>Nothing needs a person</h1>
       <p v-if="status.all_clear">Nothing is late, failed, missing, in quarantine, suspicious or restated.</p>
-      <concern-list v-else :concerns="status.concerns" />
+      <concern-list v-else :concerns="status.concerns" @changed="refresh" />
     </section>
 
     <n-grid cols="2 s:4" responsive="screen" :x-gap="12" :y-gap="12" style="margin-top: 16px">

@@ -2,6 +2,7 @@
 // The sources: how each stands, a try on one instrument, and the lists they keep.
 import { NButton, NEmpty, useMessage } from "naive-ui";
 import { computed, onMounted, ref } from "vue";
+import DecisionDialog from "../../components/DecisionDialog.vue";
 import PlainTable from "../../components/PlainTable.vue";
 import SourceTable from "../../components/SourceTable.vue";
 import { get, post, type ListChange, type ListStatus } from "../../composables/api";
@@ -16,6 +17,7 @@ const meaning = useMeaning();
 const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
 const lists = ref<ListStatus[]>();
 const changes = ref<ListChange[]>([]);
+const deciding = ref<{ list: ListStatus; take: boolean }>();
 
 async function load() {
   try {
@@ -34,6 +36,12 @@ async function collect(list: ListStatus) {
   } catch (error) {
     message.error((error as Error).message, { duration: 8000, closable: true });
   }
+}
+/** How the newest collection of a list went. */
+function result(l: ListStatus): string {
+  if (l.failure) return `${l.failure}: ${l.message}`;
+  if (l.would_end != null) return `held back: it would end ${count(l.would_end)} entries: ${l.ending.join(", ")}${l.would_end > l.ending.length ? " and others" : ""}`;
+  return l.refused ? `${l.refused} rows could not be read` : "";
 }
 const many = 12;
 /** The first collection of a list makes everything new; one line says so. */
@@ -63,10 +71,23 @@ const shown = computed(() => {
         <td>{{ l.last ? wall(l.last, zone) : "–" }}</td>
         <td>{{ wall(l.next, zone) }}</td>
         <td class="number">{{ count(l.rows) }}</td>
-        <td class="wrap" :style="l.failure ? { color: meaning.missing } : {}">{{ l.failure ? `${l.failure}: ${l.message}` : l.refused ? `${l.refused} rows could not be read` : "" }}</td>
-        <td><n-button size="tiny" @click="collect(l)">Collect now</n-button></td>
+        <td class="wrap" :style="l.failure || l.would_end != null ? { color: meaning.missing } : {}">{{ result(l) }}</td>
+        <td>
+          <template v-if="l.would_end != null"><n-button size="tiny" @click="deciding = { list: l, take: true }">Take…</n-button> <n-button size="tiny" @click="deciding = { list: l, take: false }">Refuse…</n-button></template>
+          <n-button v-else size="tiny" @click="collect(l)">Collect now</n-button>
+        </td>
       </tr>
     </plain-table>
+    <decision-dialog
+      v-if="deciding"
+      :title="`${deciding.take ? 'Take' : 'Refuse'} the list ${deciding.list.source}/${deciding.list.list}`"
+      :yes="deciding.take ? 'Take it' : 'Refuse it'"
+      :take="(by) => post(`/lists/${deciding!.list.source}/${deciding!.list.list}/decision`, { take: deciding!.take, by })"
+      @close="deciding = undefined"
+      @done="((deciding = undefined), load())"
+    >
+      It has {{ count(deciding.list.rows) }} rows now and lacks {{ count(deciding.list.would_end ?? 0) }} that it had before. {{ deciding.take ? "These end today." : "What it said before stays; collect it again when it is mended." }}
+    </decision-dialog>
     <h2 v-if="shown.length">What they said that they had not said before, in seven days</h2>
     <plain-table v-if="shown.length" :headers="[`When (${zone})`, 'List', 'Change', 'Which']">
       <tr v-for="group in shown" :key="group[0].at + group[0].list + group[0].change">

@@ -61,13 +61,16 @@ pub async fn coverage(client: &Client, ask: Coverage) -> Result<Code, Failure> {
 }
 
 fn total(row: &CoverageRow) -> Completeness {
-    let (expected, held, excused) = (row.expected.iter().sum(), row.held.iter().sum::<u64>(), row.excused.iter().sum::<u64>());
-    Completeness { expected, held, excused, missing: expected - held - excused }
+    let sum = |cells: &[u64]| cells.iter().sum::<u64>();
+    let (expected, held, excused) = (sum(&row.expected), sum(&row.held), sum(&row.excused));
+    Completeness { expected, held, excused, missing: expected - held - excused, quiet: sum(&row.quiet) }
 }
 
 /// A character a column, told apart by shape as well as by darkness.
 fn marks(row: &CoverageRow) -> String {
-    let mark = |i: usize| match (row.expected[i], row.held[i], row.excused[i]) {
+    // A quiet slot is as good as a held one.
+    let quiet = |i: usize| row.quiet.get(i).copied().unwrap_or(0);
+    let mark = |i: usize| match (row.expected[i] + quiet(i), row.held[i] + quiet(i), row.excused[i]) {
         (0, _, _) => ' ',
         (expected, held, 0) if held == expected => '█',
         (expected, held, excused) if held + excused == expected => 'e',

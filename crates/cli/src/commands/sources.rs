@@ -186,7 +186,14 @@ pub async fn lists(client: &Client, ask: Lists) -> Result<Code, Failure> {
         let result = match (&l.failure, &l.message) {
             (Some(class), message) => format!("{class}: {}", message.as_deref().unwrap_or_default()),
             _ if l.would_end.is_some() => {
-                format!("HELD BACK: {} rows, which would end {}", show::count(l.rows), show::count(l.would_end.unwrap_or_default()))
+                let more = l.would_end.unwrap_or_default() > l.ending.len() as u64;
+                format!(
+                    "HELD BACK: {} rows, which would end {}: {}{}",
+                    show::count(l.rows),
+                    show::count(l.would_end.unwrap_or_default()),
+                    l.ending.join(", "),
+                    if more { " and others" } else { "" }
+                )
             }
             _ if l.last.is_none() => "not collected yet".to_owned(),
             _ if l.refused > 0 => format!("{} rows, {} not readable", show::count(l.rows), l.refused),

@@ -1,6 +1,8 @@
 //! The real service on loopback, the simulated world beside it, and the real command line.
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
+pub mod browser;
+
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use mizuno_core::{Interval, Timestamp, TradeDate, clock::ClockFace};
 use mizuno_sim::{World, faults::Faults, street};

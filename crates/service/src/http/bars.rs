@@ -122,14 +122,14 @@ pub(super) async fn serve_bars(
         .insert_header(("Mizuno-Series", key.to_string()))
         .insert_header(("Mizuno-As-Of", instant.to_string()));
     if let Some(c) = completeness {
-        let figures = format!("expected={}, held={}, excused={}, missing={}", c.expected, c.held, c.excused, c.missing);
+        let figures = format!("expected={}, held={}, excused={}, missing={}, quiet={}", c.expected, c.held, c.excused, c.missing, c.quiet);
         response.insert_header(("Mizuno-Completeness", figures));
     }
     Ok(response.streaming(ReceiverStream::new(body)))
 }
 
 /// What a file says of itself: of one series its own figures, of a golden one those of all its sources together.
-fn completeness_of(setup: &Setup, golden: bool, views: &[View<'_>], span: &Span) -> Option<mizuno_api::Completeness> {
+fn completeness_of(setup: &Setup, golden: bool, views: &[View<'_>], span: &Span) -> Option<mizuno_core::Completeness> {
     match golden {
         true => union(setup, views).map(|whole| whole.completeness(span)),
         false => views.first().map(|view| view.completeness(span)),

@@ -57,6 +57,7 @@ pub(super) async fn show_coverage(desk: Data<Desk>, table: Query<Table>) -> Resu
             expected: cells.iter().map(|c| c.expected).collect(),
             held: cells.iter().map(|c| c.held).collect(),
             excused: cells.iter().map(|c| c.excused).collect(),
+            quiet: cells.iter().map(|c| c.quiet).collect(),
         }
     };
     let rows = views.iter().map(row).collect();

@@ -3,6 +3,7 @@
 use super::{
     problem::Refusal,
     query::{Nothing, Query},
+    wire,
 };
 use crate::{
     desk::Desk,
@@ -200,11 +201,11 @@ pub(super) async fn show_lineup(desk: Data<Desk>, whose: Query<Whose>) -> Result
         source: p.row.key.source.clone(),
         basis: p.basis_in_words().to_owned(),
         doubted: interval.count(&p.doubted),
-        completeness: views.iter().find(|v| v.row.id == p.row.id).map(|v| v.completeness(&all)).unwrap_or_default(),
+        completeness: views.iter().find(|v| v.row.id == p.row.id).map(|v| wire::completeness(v.completeness(&all))).unwrap_or_default(),
     });
     Ok(Json(Lineup {
         series: lineup.key.to_string(),
-        completeness: whole,
+        completeness: wire::completeness(whole),
         ranks: ranks.collect(),
         sources: sources.collect(),
         left_out: lineup.left_out.iter().map(|l| LeftOut { source: l.source.clone(), why: l.why.clone() }).collect(),

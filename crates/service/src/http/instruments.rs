@@ -91,7 +91,7 @@ pub(super) async fn list_series(desk: Data<Desk>, which: Query<Which>) -> Result
             first: held.as_ref().map(|s| moments::wire(key.interval, s.start)),
             last: held.as_ref().map(|s| moments::wire(key.interval, Slot(s.end.0 - key.interval.step()))),
             bars: v.bars(),
-            completeness: v.completeness(&all),
+            completeness: super::wire::completeness(v.completeness(&all)),
         }
     });
     Ok(Json(shown.collect()))

@@ -1,6 +1,7 @@
 //! The network interface under `/api/v1`, and the console.
 
 mod bars;
+mod concerns;
 mod console;
 mod coverage;
 mod events;

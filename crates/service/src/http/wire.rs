@@ -8,6 +8,10 @@ use mizuno_store::{
     runs::{Figures, RunRow},
 };
 
+pub(crate) fn completeness(c: mizuno_core::Completeness) -> mizuno_api::Completeness {
+    mizuno_api::Completeness { expected: c.expected, held: c.held, excused: c.excused, missing: c.missing, quiet: c.quiet }
+}
+
 pub(crate) fn run(row: &RunRow, figures: Figures) -> mizuno_api::Run {
     mizuno_api::Run {
         id: row.id,
