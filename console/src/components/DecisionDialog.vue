@@ -23,7 +23,7 @@ async function decide() {
   <n-modal :show="true" preset="card" style="max-width: 520px" :title="title" @update:show="emit('close')">
     <p><slot /></p>
     <n-form @submit.prevent="decide">
-      <n-form-item label="Your name"><n-input v-model:value="by" :input-props="{ name: 'by' }" /></n-form-item>
+      <n-form-item label="Your name"><n-input v-model:value="by" placeholder="" :input-props="{ name: 'by' }" /></n-form-item>
       <n-space justify="end">
         <n-button @click="emit('close')">Cancel</n-button>
         <n-button type="primary" :disabled="!by.trim()" @click="decide">{{ yes }}</n-button>

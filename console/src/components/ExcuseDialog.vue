@@ -33,8 +33,8 @@ async function excuse() {
   <n-modal :show="true" preset="card" style="max-width: 520px" :title="title" @update:show="emit('close')">
     <p>{{ what }}. {{ findings.length ? "The bars are no longer doubted" : "They are no longer missing" }}; the excuse keeps your name and reason, and can be taken back.</p>
     <n-form @submit.prevent="excuse">
-      <n-form-item label="Your name"><n-input v-model:value="by" :input-props="{ name: 'by' }" /></n-form-item>
-      <n-form-item :label="findings.length ? 'Why it is fine' : 'Why no bar is needed'"><n-input v-model:value="note" type="textarea" :input-props="{ name: 'note' } as never" /></n-form-item>
+      <n-form-item label="Your name"><n-input v-model:value="by" placeholder="" :input-props="{ name: 'by' }" /></n-form-item>
+      <n-form-item :label="findings.length ? 'Why it is fine' : 'Why no bar is needed'"><n-input v-model:value="note" type="textarea" placeholder="" :input-props="{ name: 'note' } as never" /></n-form-item>
       <n-space justify="end">
         <n-button @click="emit('close')">{{ findings.length ? "Keep the doubt" : "Keep it missing" }}</n-button>
         <n-button type="primary" :disabled="!by.trim() || !note.trim()" @click="excuse">Excuse</n-button>

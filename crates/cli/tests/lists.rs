@@ -44,7 +44,7 @@ async fn a_list_that_shrinks_waits_for_a_person() {
     "KBF,2016-05-02,2,1\n".clone_into(&mut texts[0].lock().unwrap());
     let held = service.cli(&["lists", "town/splits"]);
     let flat = held.out.split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(flat.contains("HELD BACK: 1 rows, which would end 4: OXB"), "{held:?}");
+    assert!(flat.contains("HELD BACK: 1 row, which would end 4: OXB"), "{held:?}");
     assert!(concern(&service, "list-held-back").await.is_some_and(|w| w.contains("town/splits")));
     let changes = service.cli(&["lists", "--changes"]);
     assert!(!changes.out.contains("gone"), "nothing has ended: {}", changes.out);

@@ -86,7 +86,7 @@ const shown = computed(() => {
       @close="deciding = undefined"
       @done="((deciding = undefined), load())"
     >
-      It has {{ count(deciding.list.rows) }} rows now and lacks {{ count(deciding.list.would_end ?? 0) }} that it had before. {{ deciding.take ? "These end today." : "What it said before stays; collect it again when it is mended." }}
+      It has {{ deciding.list.rows === 1 ? "one row" : `${count(deciding.list.rows)} rows` }} now. {{ count(deciding.list.would_end ?? 0) }} of its entries are not in it any more: {{ deciding.list.ending.join(", ") }}. {{ deciding.take ? "They end today." : "What it said before stays; collect it again when it is mended." }}
     </decision-dialog>
     <h2 v-if="shown.length">What they said that they had not said before, in seven days</h2>
     <plain-table v-if="shown.length" :headers="[`When (${zone})`, 'List', 'Change', 'Which']">

@@ -188,8 +188,9 @@ pub async fn lists(client: &Client, ask: Lists) -> Result<Code, Failure> {
             _ if l.would_end.is_some() => {
                 let more = l.would_end.unwrap_or_default() > l.ending.len() as u64;
                 format!(
-                    "HELD BACK: {} rows, which would end {}: {}{}",
+                    "HELD BACK: {} {}, which would end {}: {}{}",
                     show::count(l.rows),
+                    if l.rows == 1 { "row" } else { "rows" },
                     show::count(l.would_end.unwrap_or_default()),
                     l.ending.join(", "),
                     if more { " and others" } else { "" }
