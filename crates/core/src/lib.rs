@@ -10,38 +10,30 @@
 //! plan    = (missing ∪ second look) ∩ reach, cut into the windows a source accepts
 //! ```
 //!
-//! [`calendar`] says what is expected and [`quiet`] what of it is not usual,
-//! [`gap`] explains what is missing and [`hole`] tells of many gaps as one.
-//! [`check`] decides what may be held at all, [`finding`] what is doubted.
-//! [`compare`] and [`diagnose`] hold series against each other, [`restate`]
-//! a series against its own past, and [`golden`] makes the best of several.
+//! The folders are the trade's nouns, and each module is reached by its own name (`mizuno_core::gap`):
+//!
+//! * [`time`]: instants, trade dates, [`interval`]s, [`slot`]s, and sets of them ([`spans`]).
+//! * market: [`venue`]s, [`calendar`]s that say what is expected, [`instrument`]s, [`series`].
+//! * bars: a [`bar`] and its exact [`decimal`]s, [`versions`], and [`check`], which decides what may be held at all.
+//! * missing: [`plan`], [`gap`]s with their causes, [`hole`]s that tell of many gaps as one, [`quiet`] slots that are not
+//!   missed, [`completeness`] in figures.
+//! * trust: [`finding`]s that doubt a bar, [`compare`] and [`diagnose`] for two series, [`restate`] and [`basis`] for a series
+//!   and its own past.
+//! * derive: [`golden`] makes the best of several series.
 
-pub mod aligned;
-pub mod bar;
-pub mod basis;
-pub mod calendar;
-pub mod check;
-pub mod clock;
-pub mod compare;
-pub mod completeness;
-pub mod decimal;
-pub mod diagnose;
-pub mod finding;
-pub mod gap;
-pub mod golden;
-pub mod hole;
-pub mod instrument;
-pub mod interval;
-pub mod plan;
-pub mod quiet;
-pub mod restate;
-pub mod search;
-pub mod series;
-pub mod slot;
-pub mod spans;
+mod bars;
+mod derive;
+mod market;
+mod missing;
 pub mod time;
-pub mod venue;
-pub mod versions;
+mod trust;
+
+pub use bars::{aligned, bar, check, decimal, versions};
+pub use derive::golden;
+pub use market::{calendar, instrument, search, series, venue};
+pub use missing::{completeness, gap, hole, plan, quiet};
+pub use time::{clock, interval, slot, spans};
+pub use trust::{basis, compare, diagnose, finding, restate};
 
 pub use aligned::{Aligned, AlignedBar};
 pub use bar::{Bar, Bars};

@@ -1,45 +1,35 @@
 //! Everything Mizuno keeps, in one SQLite file.
 //!
-//! * [`blocks`], [`bars`] and [`reading`]: every version of every bar, sealed history as
+//! * `bars`, with [`blocks`] and [`reading`]: every version of every bar, sealed history as
 //!   Parquet files in blobs, the newest in a small row table.
-//! * [`knowledge`]: the stamps of commits, which answers are pinned to.
-//! * [`runs`], [`fetches`], [`answers`], [`payloads`]: what was asked, what came back, byte for byte;
+//! * `commit`: the one writer, and [`knowledge`], the stamps of commits, which answers are pinned to.
+//! * `ledger`, with [`runs`], [`fetches`], [`answers`], [`payloads`]: what was asked, what came back, byte for byte;
 //!   [`folded`]: old polls that brought nothing new.
 //! * [`lists`]: what sources list, and calls counted by the day.
 //! * [`quarantine`], [`excuses`]: what is not believed, and what a person accepted.
 //! * [`rebasing`]: when the past of a series was collected again on another basis.
 //!
-//! All writing goes through one task ([`writer`]); readers use a pool and see
+//! All writing goes through one task (`commit::writer`); readers use a pool and see
 //! a consistent snapshot. Nothing outside this crate contains SQL.
 //!
 //! What it is not: a cache. Nothing here can be thrown away and rebuilt.
 
-pub mod answers;
-pub mod bars;
-pub mod blocks;
+mod bars;
+mod commit;
 pub mod error;
-pub mod excuses;
-pub mod fetches;
-pub mod folded;
 pub mod instruments;
-pub mod knowledge;
+mod ledger;
 pub mod lists;
-mod lock;
-pub mod payloads;
-pub mod quarantine;
-pub mod reading;
-pub mod rebasing;
-mod roster;
-pub mod runs;
-pub mod series;
-mod spans;
-pub mod table;
 mod upgrade;
-mod writer;
 
+pub use bars::{blocks, reading, series, table};
+pub use commit::knowledge;
 pub use error::StoreError;
 pub use knowledge::Now;
+pub use ledger::{answers, excuses, fetches, folded, payloads, quarantine, rebasing, runs};
 
+use bars::{news, roster, spans};
+use commit::{lock, writer};
 use knowledge::Knowledge;
 use mizuno_core::Timestamp;
 use sqlx::{

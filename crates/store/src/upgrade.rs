@@ -1,6 +1,6 @@
 //! What a schema change leaves to be worked out from the contents, once.
 
-use crate::{Result, bars::StoredBlock, blocks};
+use crate::{Result, blocks, news::StoredBlock};
 use sqlx::SqliteConnection;
 
 /// Blocks looked at in one transaction.

@@ -7,9 +7,8 @@
 //! block, and is taken once; what is learned meanwhile has a later stamp and does not show.
 
 use crate::{
-    Result, Store, StoreError,
-    bars::{StoredBlock, blocks_over, tail},
-    blocks,
+    Result, Store, StoreError, blocks,
+    news::{StoredBlock, blocks_over, tail},
     series::SeriesRow,
     spans,
 };
@@ -203,7 +202,7 @@ impl Store {
     /// When the database cannot be written.
     pub async fn seal_all(&self) -> Result<()> {
         for series in self.series().await? {
-            self.writer.run(move |c, _| Box::pin(async move { crate::bars::seal(c, series.id, series.key.interval).await })).await?;
+            self.writer.run(move |c, _| Box::pin(async move { crate::news::seal(c, series.id, series.key.interval).await })).await?;
         }
         Ok(())
     }

@@ -1,6 +1,6 @@
 //! Rows that cannot be true or cannot be read, with the text they came as.
 
-use crate::{Result, Store, StoreError, bars, series::SeriesRow};
+use crate::{Result, Store, StoreError, news, series::SeriesRow};
 use mizuno_core::{Bars, Slot, Spans, Timestamp};
 use sqlx::SqliteConnection;
 
@@ -231,7 +231,7 @@ impl Store {
                     if let Some((series, bars)) = taken {
                         roster.note(series.id, stamp);
                         let fetch = sqlx::query_scalar!("SELECT fetch_id FROM quarantine WHERE id = ?", id).fetch_one(&mut *c).await?;
-                        bars::learn(&mut *c, series.id, series.key.interval, fetch, stamp, &bars).await?;
+                        news::learn(&mut *c, series.id, series.key.interval, fetch, stamp, &bars).await?;
                     }
                     let word = if decision.taken { TAKEN } else { "refused" };
                     let row = sqlx::query!(

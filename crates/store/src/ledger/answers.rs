@@ -5,7 +5,7 @@
 //! second one. A process killed between the two finds the row again ([`Store::to_replay`])
 //! and needs no network. Bytes whose bars cannot be stored are kept all the same, as a failure.
 
-use crate::{Result, Store, StoreError, bars, fetches::FetchRow, payloads::Packed, quarantine::Suspect, writer::Writer};
+use crate::{Result, Store, StoreError, fetches::FetchRow, news, payloads::Packed, quarantine::Suspect, writer::Writer};
 use mizuno_core::{Bars, Interval, Span, Timestamp, versions::Learned};
 use sqlx::SqliteConnection;
 use std::sync::Arc;
@@ -221,7 +221,7 @@ impl Store {
             Box::pin(async move {
                 let FetchRow { id: fetch, series, .. } = whole.row;
                 roster.note(series, stamp);
-                let learned = bars::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
+                let learned = news::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
                 let row = FetchRow { answered_at: stamp, ..understood.figures(learned, &whole.row) };
                 whole.write(&mut *c, &row).await?;
                 understood.quarantine(c, series, fetch, stamp).await?;
@@ -296,7 +296,7 @@ impl Store {
             .run(move |c, stamp| {
                 Box::pin(async move {
                     roster.note(series, stamp);
-                    let learned = bars::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
+                    let learned = news::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
                     understood.quarantine(&mut *c, series, fetch, stamp).await?;
                     let (rows, unfinished, outside) = (understood.rows as i64, understood.unfinished as i64, understood.outside as i64);
                     let refused = understood.suspects.iter().map(|s| s.count as i64).sum::<i64>();

@@ -1,0 +1,3 @@
+//! What is computed from the bars of several series.
+
+pub mod golden;

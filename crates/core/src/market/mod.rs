@@ -1,0 +1,7 @@
+//! Venues and their calendars, instruments and their names, series.
+
+pub mod calendar;
+pub mod instrument;
+pub mod search;
+pub mod series;
+pub mod venue;

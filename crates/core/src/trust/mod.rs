@@ -1,0 +1,7 @@
+//! What is doubted: findings, comparisons, restatements, and changes of basis.
+
+pub mod basis;
+pub mod compare;
+pub mod diagnose;
+pub mod finding;
+pub mod restate;

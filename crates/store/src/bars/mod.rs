@@ -1,0 +1,9 @@
+//! Every version of every bar: sealed history as Parquet files in blobs, the newest in a small row table.
+
+pub mod blocks;
+pub(crate) mod news;
+pub mod reading;
+pub(crate) mod roster;
+pub mod series;
+pub(crate) mod spans;
+pub mod table;
