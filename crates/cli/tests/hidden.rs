@@ -152,7 +152,12 @@ async fn rows_before_the_open_are_left_out_and_counted_where_the_profile_says_so
 async fn told(service: &common::Service, instants: &[String]) -> Vec<String> {
     let mut out = vec![];
     for instant in instants {
-        for path in ["/bars?series=KBF/1d/harbour", "/bars?series=MHN/1d/harbour", "/bars?instrument=KBF&interval=1d"] {
+        for path in [
+            "/bars?series=KBF/1d/harbour",
+            "/bars?series=MHN/1d/harbour",
+            "/bars?series=CRK/1d/harbour",
+            "/bars?instrument=KBF&interval=1d",
+        ] {
             let answer = service.ask(&format!("{path}&as_of={instant}")).await;
             assert_eq!(answer.status(), 200, "{path} {instant}");
             let header = |name: &str| answer.headers()[name].to_str().unwrap().to_owned();
@@ -170,13 +175,13 @@ async fn folding_old_polls_changes_no_answer_of_any_instant() {
     let mut instants = vec![];
     // The first time everything is new; what is asked for again brings nothing.
     for more in [&[][..], &["--again"], &["--again", "--from", "2024-01-01"]] {
-        service.cli(&[&["collect", "daily", "-i", "KBF", "-i", "MHN"], more].concat());
+        service.cli(&[&["collect", "daily", "-i", "KBF", "-i", "MHN", "-i", "CRK"], more].concat());
         instants.push(bench.now().to_string());
     }
     let before = told(&service, &instants).await;
     let old_gaps = async |service: &common::Service| -> Vec<String> {
         let mut out = vec![];
-        for symbol in ["KBF", "MHN"] {
+        for symbol in ["KBF", "CRK"] {
             let all = service.get(&format!("/gaps?instrument={symbol}&cause=any")).await;
             let old = all.as_array().unwrap().iter().filter(|g| g["to"].as_str().unwrap() < "2025-04-10").cloned().collect::<Vec<_>>();
             out.extend(old.iter().map(|g| format!("{} {} {} {} {}", g["series"], g["from"], g["to"], g["cause"], g["slots"])));

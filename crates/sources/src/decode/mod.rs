@@ -4,17 +4,14 @@
 //! row is read into a bar ([`bars`]) or into the columns of a list ([`list`]).
 
 mod bars;
-mod delimited;
-mod html;
-mod icalendar;
-mod json;
+mod forms;
 mod list;
 mod records;
 mod rows;
 mod unpack;
 
-pub use html::links;
-pub(crate) use json::text_at;
+pub use forms::html::links;
+pub(crate) use forms::json::text_at;
 pub use list::{ListRow, decode_list};
 
 use crate::{Failure, failure::Class};

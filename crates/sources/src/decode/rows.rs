@@ -1,6 +1,10 @@
 //! The rows of a page, whatever its form.
 
-use super::{Page, delimited, html, icalendar, json, right_kind, unpack};
+use super::{
+    Page,
+    forms::{delimited, html, icalendar, json},
+    right_kind, unpack,
+};
 use crate::Failure;
 use mizuno_config::profile::{Answer, Form};
 use std::borrow::Cow;

@@ -1,6 +1,6 @@
 //! JSON in its shapes. Numbers are read as they are printed, never through a float.
 
-use super::{
+use crate::decode::{
     rows::{Row, Sink},
     unreadable,
 };
@@ -18,7 +18,7 @@ use std::{borrow::Cow, fmt};
 
 type Fields<'r> = Vec<Option<Cow<'r, [u8]>>>;
 
-pub(super) fn each(answer: &Answer, wanted: &[&str], with_text: bool, body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
+pub(crate) fn each(answer: &Answer, wanted: &[&str], with_text: bool, body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
     if let Some(pointer) = &answer.error
         && let Some(said) = at(body, pointer)?.and_then(text)
     {

@@ -1,6 +1,6 @@
 //! The events of a calendar (RFC 5545).
 
-use super::{
+use crate::decode::{
     rows::{Row, Sink},
     unreadable,
 };
@@ -8,7 +8,7 @@ use crate::{Failure, failure::excerpt};
 use icalendar::parser::{read_calendar, unfold};
 use std::borrow::Cow;
 
-pub(super) fn each(wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
+pub(crate) fn each(wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
     let text = unfold(&String::from_utf8_lossy(body));
     let calendar = read_calendar(&text).map_err(|_| unreadable(format!("not a calendar (RFC 5545): {}", excerpt(body))))?;
     if !text.trim_end().ends_with("END:VCALENDAR") {

@@ -1,6 +1,6 @@
 //! Delimited text.
 
-use super::{
+use crate::decode::{
     records::Records,
     rows::{Row, Sink, find},
     unreadable,
@@ -12,7 +12,7 @@ use crate::{
 use mizuno_config::profile::Answer;
 use std::borrow::Cow;
 
-pub(super) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
+pub(crate) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
     if answer.last_line_ends && body.last() != Some(&b'\n') {
         let tail = body.rsplit(|b| *b == b'\n').next().unwrap_or_default();
         return Err(Failure::new(Class::CutShort, format!("the answer breaks off in the middle of a line: {}", excerpt(tail))));

@@ -1,6 +1,6 @@
 //! Tables and links of web pages.
 
-use super::{
+use crate::decode::{
     rows::{Row, Sink, find},
     unreadable,
 };
@@ -9,7 +9,7 @@ use html5gum::{Token, Tokenizer};
 use mizuno_config::profile::Answer;
 use std::borrow::Cow;
 
-pub(super) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
+pub(crate) fn each(answer: &Answer, wanted: &[&str], body: &[u8], sink: &mut Sink<'_>) -> Result<(), Failure> {
     let rows = table(body, answer.table);
     let mut rows = rows.iter().enumerate().map(|(i, cells)| (i as u64 + 1, cells));
     let Some((line, header)) = rows.next() else {
