@@ -9,7 +9,7 @@ use serde::{Deserialize, Deserializer, de::Error};
 use std::path::Path;
 
 /// The checks as the desk wants them; without the file, as they usually look.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Checks {
     /// In order; a later entry goes before an earlier one.
@@ -18,7 +18,7 @@ pub struct Checks {
 }
 
 /// One check, for some instruments.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Entry {
     #[serde(deserialize_with = "check")]

@@ -7,7 +7,7 @@ use serde::{Deserialize, Deserializer, de::Error};
 use std::path::Path;
 
 /// A file in `collectors/`: this source, these instruments, this interval, on this schedule.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Collector {
     /// Its name, unique.
@@ -56,7 +56,7 @@ fn trade() -> Side {
 }
 
 /// How far back to look again, since sources correct themselves.
-#[derive(Clone, Copy, Debug, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct SecondLook {
     /// Closed sessions to look at again, once after each close.
@@ -70,7 +70,7 @@ impl Default for SecondLook {
 }
 
 /// How much a scheduled run asks for again that was asked for in vain before.
-#[derive(Clone, Copy, Debug, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Budget {
     /// Windows at most; newest first, the others another time.
@@ -84,7 +84,7 @@ impl Default for Budget {
 }
 
 /// A look at whether a source has changed what it said long ago.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Audit {
     /// Windows asked for again each time.
@@ -104,7 +104,7 @@ fn not_cron(text: &str, why: &dyn std::fmt::Display) -> String {
 }
 
 /// When a collector runs.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Schedule {
     /// This many microseconds after each close of the venue.
     AfterClose(i64),

@@ -38,7 +38,7 @@ use std::{
 };
 
 /// The file `mizuno.toml`.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ServiceFile {
     /// Whose service this is; shown in the console.
@@ -49,7 +49,7 @@ pub struct ServiceFile {
 }
 
 /// A whole configuration, checked.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Config {
     /// The service's own settings.
     pub service: ServiceFile,

@@ -6,7 +6,7 @@ use serde::Deserialize;
 use std::path::Path;
 
 /// The ranks of sources; without the file, or for what no entry is for, sources rank by their names.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Ranking {
     /// In order; of several that fit, the last counts.
@@ -15,7 +15,7 @@ pub struct Ranking {
 }
 
 /// The sources of some instruments, best first, from some date on.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Rank {
     /// Best first. A source that is not named has no part in the golden series.

@@ -10,7 +10,7 @@ use serde::{Deserialize, Deserializer, de::Error};
 use std::{collections::BTreeMap, path::Path};
 
 /// A file in `venues/`.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct VenueFile {
     code: String,
@@ -26,7 +26,7 @@ pub struct VenueFile {
     short_days: BTreeMap<TradeDate, ShortDay>,
 }
 
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct WeekEntry {
     #[serde(deserialize_with = "text::parsed")]
@@ -35,14 +35,14 @@ struct WeekEntry {
     hours: Vec<Hours>,
 }
 
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct ShortDay {
     name: String,
     hours: Vec<Hours>,
 }
 
-#[derive(Clone, Copy, Debug, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Deserialize)]
 enum Day {
     Mon,
     Tue,
@@ -53,7 +53,7 @@ enum Day {
     Sun,
 }
 
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 struct Hours(#[serde(deserialize_with = "text::parsed")] Stretch);
 
 fn dated<'de, T: Deserialize<'de>, D: Deserializer<'de>>(d: D) -> Result<BTreeMap<TradeDate, T>, D::Error> {

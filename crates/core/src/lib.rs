@@ -31,7 +31,7 @@ mod trust;
 pub use bars::{aligned, bar, check, decimal, versions};
 pub use derive::golden;
 pub use market::{calendar, instrument, search, series, venue};
-pub use missing::{completeness, gap, hole, plan, quiet};
+pub use missing::{completeness, gap, hole, plan, quiet, standing};
 pub use time::{clock, interval, slot, spans};
 pub use trust::{basis, compare, diagnose, finding, restate};
 
@@ -46,6 +46,7 @@ pub use interval::Interval;
 pub use series::{SeriesKey, Side};
 pub use slot::{Slot, Span};
 pub use spans::Spans;
+pub use standing::Standing;
 pub use time::{Timestamp, TradeDate};
 pub use venue::Venue;
 pub use versions::{Version, Versions};

@@ -1,44 +1,21 @@
-//! The long-running service: collectors at work, and the network interface.
+//! The network interface: routes by topic, and what goes over the wire.
 //!
-//! [`serve`] opens the data directory, finishes what a killed process left
-//! ([`recovery`]), starts a task for each collector's schedule ([`schedule`])
-//! and listens. Everything shared stands in [`Desk`].
-//!
-//! It holds no rule of its own about bars, gaps or plans; those are in the core.
+//! [`serve`] opens the desk, puts the room that collects to work, and listens. A handler reads what it is asked, calls one
+//! thing of a room ([`mizuno_collect`], [`mizuno_research`], [`mizuno_desk`]) and writes the answer in wire types. It holds
+//! no rule about bars, gaps, plans or files.
 
-mod basis;
-mod checking;
-mod concerns;
-pub mod desk;
-pub mod encode;
 pub mod error;
-mod events;
-mod findings;
-mod folding;
-mod golden;
 mod http;
-mod lateness;
-mod lineage;
-mod lists;
-mod moments;
-mod recovery;
-mod reload;
-mod run;
-mod schedule;
-pub mod setup;
-mod sight;
-mod trying;
-mod views;
 
-pub use desk::Desk;
 pub use error::ServiceError;
-pub use http::openapi;
-pub use setup::Setup;
-pub use trying::try_profile;
+pub use http::{openapi, wire};
 
 use futures_util::future::{BoxFuture, LocalBoxFuture};
+use mizuno_collect::Collect;
 use mizuno_config::Config;
 use mizuno_core::{Timestamp, clock::ClockFace};
+use mizuno_desk::{Desk, DeskError};
+use mizuno_research::Research;
 use mizuno_store::Store;
 use std::{
     net::SocketAddr,
@@ -66,8 +43,7 @@ pub struct Options {
 pub struct Running {
     /// Where.
     pub address: SocketAddr,
-    /// What it shares.
-    pub desk: Arc<Desk>,
+    collect: Arc<Collect>,
     server: actix_web::dev::Server,
 }
 
@@ -83,18 +59,19 @@ pub fn serve(options: Options) -> LocalBoxFuture<'static, Result<Running, Servic
 }
 
 async fn start(options: Options) -> Result<Running, ServiceError> {
-    let listen = options.listen.unwrap_or(options.config.service.listen);
+    let Options { config, config_dir, data, listen, clock, pasted_profiles } = options;
+    let listen = listen.unwrap_or(config.service.listen);
     if !listen.ip().is_loopback() {
         return Err(ServiceError::NotLoopback(listen));
     }
     let listener = std::net::TcpListener::bind(listen).map_err(|source| ServiceError::Listen { listen, source })?;
     let address = listener.local_addr().map_err(|source| ServiceError::Listen { listen, source })?;
-    let desk = Desk::open(options).await?;
-    let server = http::server(desk.clone(), listener).map_err(|source| ServiceError::Listen { listen, source })?;
-    recovery::recover(&desk).await?;
-    schedule::keep_all(&desk);
-    folding::keep_folding(&desk);
-    Ok(Running { address, desk, server })
+    let desk = Arc::new(Desk::open(config, config_dir, data, clock).await?);
+    let collect = Collect::new(desk.clone(), pasted_profiles);
+    let research = Research::new(desk);
+    let server = http::server(&collect, &research, listener).map_err(|source| ServiceError::Listen { listen, source })?;
+    collect.begin().await?;
+    Ok(Running { address, collect, server })
 }
 
 impl Running {
@@ -107,13 +84,25 @@ impl Running {
             let handle = self.server.handle();
             let server = tokio::spawn(self.server);
             stop.await;
-            self.desk.stop().await;
+            self.collect.stop().await;
             handle.stop(true).await;
             let _ = server.await;
-            self.desk.store.close().await;
+            self.collect.desk.store.close().await;
             Ok(())
         })
     }
+}
+
+/// Tries a profile in this process, without a service, as `mizuno try` does.
+///
+/// # Errors
+/// When the configuration or the profile is not sound, or there is nothing to ask for.
+pub fn try_profile(
+    config_dir: PathBuf,
+    ask: mizuno_api::Try,
+    clock: ClockFace,
+) -> LocalBoxFuture<'static, Result<mizuno_api::Tried, DeskError>> {
+    Box::pin(async move { Ok(wire::tried(&mizuno_collect::try_profile(config_dir, wire::trial(ask), clock).await?)) })
 }
 
 /// The instant up to which a data directory knows anything.

@@ -2,7 +2,7 @@
 
 use crate::{
     World,
-    street::{Heard, Said},
+    talk::{Heard, Said},
 };
 use std::fmt::Write;
 

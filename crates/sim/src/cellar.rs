@@ -3,7 +3,7 @@
 use crate::{
     World,
     faults::Fault,
-    street::{Heard, Said},
+    talk::{Heard, Said},
 };
 use mizuno_core::{Session, Timestamp, time::SECOND};
 use std::{

@@ -4,7 +4,7 @@ use crate::{
     World,
     faults::Fault,
     market::Tick,
-    street::{Heard, Said},
+    talk::{Heard, Said},
 };
 use mizuno_core::{Timestamp, TradeDate, calendar::on_the_wall, time::SECOND};
 use std::fmt::Write;

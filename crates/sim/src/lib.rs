@@ -20,6 +20,7 @@ pub mod market;
 mod packhorse;
 pub mod specimen;
 pub mod street;
+mod talk;
 
 use faults::Faults;
 use market::Market;
@@ -103,7 +104,7 @@ impl World {
     }
 
     /// Keeps an answer and returns the one before.
-    pub(crate) fn remember(&self, source: &'static str, said: &street::Said) -> Option<Vec<u8>> {
+    pub(crate) fn remember(&self, source: &'static str, said: &talk::Said) -> Option<Vec<u8>> {
         let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
         last.insert((source, said.symbol.clone()), said.body.clone())
     }

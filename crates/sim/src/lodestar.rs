@@ -4,7 +4,7 @@ use crate::{
     LODESTAR_KEY, World,
     faults::Fault,
     market::{Market, Tick},
-    street::{Heard, Said},
+    talk::{Heard, Said},
 };
 use mizuno_core::{Timestamp, TradeDate, calendar::on_the_wall, time::SECOND};
 use serde_json::json;

@@ -3,7 +3,7 @@
 use crate::{
     World,
     market::{Market, Tick},
-    street::{Heard, Said},
+    talk::{Heard, Said},
 };
 use mizuno_core::{Timestamp, TradeDate, time::SECOND};
 use std::fmt::Write;

@@ -4,6 +4,7 @@ use crate::{
     Call, World, almanack, cellar,
     faults::{Fault, Trouble},
     harbour, lodestar, packhorse,
+    talk::{Heard, Said},
 };
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, dev::Server, http::StatusCode, web};
 use mizuno_core::{Timestamp, time::SECOND};
@@ -12,39 +13,6 @@ use std::{collections::HashMap, io, net::SocketAddr, net::TcpListener, sync::Arc
 /// The sources there are, with the ports of the demo and the calls each allows in a minute.
 pub const SOURCES: [(&str, u16, usize); 5] =
     [("harbour", 7411, 600), ("lodestar", 7412, 300), ("packhorse", 7413, 600), ("almanack", 7414, 30), ("cellar", 7415, 20)];
-
-/// What a source says: a status, a media type and a body.
-pub(crate) struct Said {
-    pub status: u16,
-    pub media_type: &'static str,
-    pub body: Vec<u8>,
-    /// Whose answer it is, for troubles; empty for a list.
-    pub symbol: String,
-}
-
-impl Said {
-    pub(crate) fn ok(media_type: &'static str, body: impl Into<Vec<u8>>, symbol: &str) -> Said {
-        Said { status: 200, media_type, body: body.into(), symbol: symbol.to_owned() }
-    }
-
-    pub(crate) fn no(status: u16, media_type: &'static str, body: impl Into<Vec<u8>>) -> Said {
-        Said { status, media_type, body: body.into(), symbol: String::new() }
-    }
-}
-
-/// One request, as the sources read it.
-pub(crate) struct Heard<'r> {
-    pub path: &'r str,
-    pub query: HashMap<String, String>,
-    pub key: Option<&'r str>,
-    pub now: Timestamp,
-}
-
-impl Heard<'_> {
-    pub(crate) fn get(&self, name: &str) -> &str {
-        self.query.get(name).map_or("", String::as_str)
-    }
-}
 
 /// Starts a source on a loopback port (0 for any); returns its address and the running server.
 ///

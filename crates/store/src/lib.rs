@@ -26,7 +26,7 @@ pub use bars::{blocks, reading, series, table};
 pub use commit::knowledge;
 pub use error::StoreError;
 pub use knowledge::Now;
-pub use ledger::{answers, excuses, fetches, folded, payloads, quarantine, rebasing, runs};
+pub use ledger::{answers, excuses, fetch, fetches, folded, payloads, quarantine, rebasing, runs};
 
 use bars::{news, roster, spans};
 use commit::{lock, writer};

@@ -19,7 +19,7 @@ pub struct NewListFetch {
     /// The bytes of the answer; of several pages, one after another.
     pub body: Option<Vec<u8>>,
     /// Rows, each a key and a JSON object; or why there are none.
-    pub rows: std::result::Result<Vec<(String, String)>, crate::answers::Failure>,
+    pub rows: std::result::Result<Vec<(String, String)>, crate::fetch::Failed>,
     /// Rows that could not be read.
     pub refused: u64,
     /// Whether rows that are no longer there have not ended.
@@ -64,7 +64,7 @@ pub struct ListFetchRow {
     /// Rows that could not be read.
     pub refused: i64,
     /// Why it failed.
-    pub failure: Option<crate::answers::Failure>,
+    pub failure: Option<crate::fetch::Failed>,
     /// Rows under a key that stood before in the same answer.
     pub repeated: i64,
     /// While a person has to say whether it is true: how many rows it would end.
@@ -288,7 +288,7 @@ impl Store {
             payload: r.payload,
             rows: r.rows,
             refused: r.refused,
-            failure: r.failure.map(|class| crate::answers::Failure { class, message: r.message.unwrap_or_default() }),
+            failure: r.failure.map(|class| crate::fetch::Failed { class, message: r.message.unwrap_or_default() }),
             repeated: r.repeated,
             would_end: r.would_end,
         });

@@ -6,7 +6,8 @@ use common::{NOW, WHOLE, cents, open, opened};
 use mizuno_core::{Bar, Interval, Slot, Span, Timestamp};
 use mizuno_store::{
     Store,
-    answers::{Answer, AnsweredPage, Failure, Understood},
+    answers::{Answer, Understood},
+    fetch::{AnsweredPage, Failed},
     quarantine::Suspect,
     series::SeriesRow,
 };
@@ -68,7 +69,7 @@ async fn folded_polls_explain_what_they_explained_before() {
         match n % 20 {
             7 => {
                 let answer = Answer { run, series: series.id, window: span, asked_at: NOW, answered_at: NOW, attempts: 5, pages: vec![] };
-                store.keep_failure(answer, Failure { class: "busy".into(), message: "503".into() }).await.unwrap();
+                store.keep_failure(answer, Failed { class: "busy".into(), message: "503".into() }).await.unwrap();
             }
             13 => {
                 let answer = Answer { run, series: series.id, window: span, asked_at: NOW, answered_at: NOW, attempts: 1, pages: vec![] };
@@ -89,7 +90,7 @@ async fn folded_polls_explain_what_they_explained_before() {
     // A failure that was made good in the same run counts once, also later.
     let (run, span) = (runs[0], window(900, 3));
     let answer = Answer { run, series: series.id, window: span.clone(), asked_at: NOW, answered_at: NOW, attempts: 5, pages: vec![] };
-    store.keep_failure(answer, Failure { class: "busy".into(), message: "503".into() }).await.unwrap();
+    store.keep_failure(answer, Failed { class: "busy".into(), message: "503".into() }).await.unwrap();
     let made_good = poll(&store, &series, run, &span, 0, 0, "nothing").await;
     instants.push(store.newest());
     instants.push(store.newest().plus(-1));

@@ -4,7 +4,8 @@ mod common;
 
 use mizuno_core::{Slot, Timestamp};
 use mizuno_store::{
-    answers::{Answer, AnsweredPage, Failure},
+    answers::Answer,
+    fetch::{AnsweredPage, Failed},
     lists::{ListChanges, NewListFetch},
     runs::Reason,
 };
@@ -22,7 +23,7 @@ fn collection(at: i64, rows: Result<&[(&str, &str)], &str>) -> NewListFetch {
         body: Some(b"{}".to_vec()),
         rows: rows
             .map(|rows| rows.iter().map(|(k, b)| ((*k).to_owned(), (*b).to_owned())).collect())
-            .map_err(|m| Failure { class: "timed-out".into(), message: m.to_owned() }),
+            .map_err(|m| Failed { class: "timed-out".into(), message: m.to_owned() }),
         refused: 0,
     }
 }

@@ -6,7 +6,8 @@ use common::{NOW, WHOLE, cents, instrument, key, ones, open, opened, try_open};
 use mizuno_core::{Bar, Bars, Instrument, Interval, Slot, Spans, Timestamp, versions::Learned};
 use mizuno_store::{
     Store, StoreError,
-    answers::{Answer, AnsweredPage, Failure, Understood},
+    answers::{Answer, Understood},
+    fetch::{AnsweredPage, Failed},
     fetches::Filter,
     quarantine::Suspect,
     runs::{Reason, State},
@@ -175,7 +176,7 @@ async fn where_a_block_is_damaged_answers_are_kept_and_other_series_go_on() {
 #[tokio::test]
 async fn the_same_bytes_are_kept_once_and_failures_are_kept_too() {
     let (_dir, store, series, run) = opened(Interval::MINUTE).await;
-    let failure = Failure { class: "wrong-content".into(), message: "got a web page".into() };
+    let failure = Failed { class: "wrong-content".into(), message: "got a web page".into() };
     let first = store.keep_failure(answer(run, series.id, b"<html>"), failure.clone()).await.unwrap().id;
     let second = store.keep_failure(answer(run, series.id, b"<html>"), failure.clone()).await.unwrap().id;
     let (first, second) = (store.fetch(first).await.unwrap(), store.fetch(second).await.unwrap());

@@ -6,7 +6,8 @@ use common::{NOW, WHOLE, cents, opened};
 use mizuno_core::{Bar, Bars, Interval, Slot, Span, Timestamp, gap::Outcome};
 use mizuno_store::{
     Store, StoreError,
-    answers::{Answer, AnsweredPage, Failure, Understood},
+    answers::{Answer, Understood},
+    fetch::{AnsweredPage, Failed},
     quarantine::{Decision, Suspect},
     series::SeriesRow,
 };
@@ -103,7 +104,7 @@ async fn only_what_touches_the_spans_asked_about_is_read_of_the_ledger() {
         attempts: 4,
         pages: vec![AnsweredPage::default()],
     };
-    let failure = Failure { class: "timed-out".into(), message: "no answer".into() };
+    let failure = Failed { class: "timed-out".into(), message: "no answer".into() };
     ids.push(store.keep_failure(failed, failure).await.unwrap().id);
     let asked = async |spans: &[(i64, std::ops::Range<i64>)]| {
         let spans: Vec<(i64, Span)> = spans.iter().map(|(s, r)| (*s, Slot(r.start)..Slot(r.end))).collect();

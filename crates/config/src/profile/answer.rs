@@ -36,7 +36,7 @@ pub enum Packed {
 }
 
 /// How to understand an answer.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Answer {
     /// The shape of its rows.
@@ -122,7 +122,7 @@ pub enum OutsideHours {
 /// A header's name or column number in delimited text and tables; a key, an
 /// index or a JSON Pointer in a JSON row; a JSON Pointer to an array for JSON
 /// columns; `(key)` for the key of a JSON map.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Columns {
     /// When.

@@ -5,7 +5,7 @@ use crate::text;
 use serde::Deserialize;
 
 /// How requests carry a key. The value comes from the environment, or from the file `.env` of the configuration.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Key {
     /// Name of the environment variable that holds the key, token or password.
@@ -34,7 +34,7 @@ pub struct Key {
 }
 
 /// A call that gives a token for a name and a password.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Login {
     /// Path after `base`; the request is a POST.

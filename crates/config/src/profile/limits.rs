@@ -6,7 +6,7 @@ use mizuno_core::venue::Stretch;
 use serde::Deserialize;
 
 /// What a source allows, and how patient we are with it.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Limits {
     /// Requests in any sixty seconds.
@@ -55,7 +55,7 @@ impl Limits {
 }
 
 /// Requests in a day, counted from one turn of the day to the next.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct DayLimit {
     /// Requests a day, with a key where the source knows keys.
@@ -80,7 +80,7 @@ impl DayLimit {
 }
 
 /// Hours of each day in which no request is sent.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct QuietHours {
     /// Stretches on the clock of `zone`; one whose end is not after its start runs over midnight.

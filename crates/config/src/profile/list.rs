@@ -51,7 +51,7 @@ impl ListKind {
 }
 
 /// A list that a source keeps.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct List {
     /// Its name, unique in the profile.

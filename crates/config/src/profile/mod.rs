@@ -26,7 +26,7 @@ use serde::Deserialize;
 use std::path::Path;
 
 /// A file in `sources/`.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Profile {
     /// Its name, unique; the last part of every series' name.
@@ -55,7 +55,7 @@ pub struct Profile {
 }
 
 /// What becomes of bars that a source changes after it gave them.
-#[derive(Clone, Copy, Debug, Default, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Restated {
     /// A price that moves by more than so many percent is held for a person; without it every change is taken.
@@ -72,7 +72,7 @@ impl Restated {
 }
 
 /// One kind of series a source has.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Offer {
     /// The interval of its bars.

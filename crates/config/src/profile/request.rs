@@ -9,7 +9,7 @@ use serde::Deserialize;
 use std::collections::BTreeMap;
 
 /// One way of asking.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Request {
     /// Used for windows of at most this many calendar days; for all when left out.
@@ -48,7 +48,7 @@ pub struct Request {
 }
 
 /// How an answer in several pages goes on.
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
 pub enum Pages {
     /// Each page says where the next begins: a JSON Pointer to a cursor, given back in a variable of the template.

@@ -4,7 +4,7 @@ use serde::Deserialize;
 use std::collections::BTreeMap;
 
 /// How a source spells our symbols.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Spelling {
     /// Replacements, in order.
@@ -18,7 +18,7 @@ pub struct Spelling {
     pub dated: bool,
 }
 
-#[derive(Clone, Debug, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Replacement {
     text: String,

@@ -5,7 +5,7 @@ use serde::{Deserialize, Deserializer, de::Error};
 use std::ops::Deref;
 
 /// A URI Template.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Template(UriTemplateString);
 
 impl Template {

@@ -67,7 +67,7 @@ pub struct SpecialDay {
 }
 
 /// A market place.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Venue {
     /// Short code, such as `ALDX`.
     pub code: String,

@@ -2,9 +2,9 @@
 
 use crate::{
     interval::Interval,
-    plan::Standing,
     slot::Span,
     spans::{Spans, both, only},
+    standing::Standing,
 };
 use std::iter::Sum;
 
@@ -27,7 +27,7 @@ impl Completeness {
     /// The figures over `span`.
     ///
     /// ```
-    /// use mizuno_core::{Completeness, Interval, Slot, Spans, plan::Standing};
+    /// use mizuno_core::{Completeness, Interval, Slot, Spans, standing::Standing};
     ///
     /// let spans = |s: std::ops::Range<i64>| Spans::from_iter([Slot(s.start)..Slot(s.end)]);
     /// let standing = Standing { expected: spans(0..10), held: spans(0..7), excused: spans(7..8) };

@@ -5,9 +5,9 @@
 
 use crate::{
     interval::Interval,
-    plan::Standing,
     slot::{Slot, Span},
     spans::{Spans, hull, within},
+    standing::Standing,
     time::{SECOND, Timestamp},
 };
 use rangemap::RangeMap;

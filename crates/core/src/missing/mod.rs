@@ -5,3 +5,4 @@ pub mod gap;
 pub mod hole;
 pub mod plan;
 pub mod quiet;
+pub mod standing;

@@ -13,8 +13,8 @@
 use crate::{
     calendar::{Calendar, Session},
     interval::Interval,
-    plan::Standing,
     spans::{Spans, both, hull, intersection, only},
+    standing::Standing,
     time::SECOND,
 };
 

@@ -1,23 +1,20 @@
 //! Bars, served in the format asked for, streamed.
 
 use super::{problem::Refusal, query::Query};
-use crate::{
-    desk::Desk,
-    encode::{self, Column, Format, Layout},
-    error::ServiceError,
-    golden::GoldenReading,
-    moments,
-    setup::Setup,
-    views::{Seen, View, union},
-};
 use actix_web::{
     HttpResponse, get,
     http::header::{self, EntityTag, IfNoneMatch},
     web::{Bytes, Data},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{Bars, Interval, SeriesKey, Side, Span, bar::Digits};
-use mizuno_store::reading::Reading;
+use mizuno_core::{Completeness, Interval, SeriesKey, Side, Span};
+use mizuno_desk::{Desk, Setup, View, moments, views::Seen};
+use mizuno_research::{
+    Research,
+    encode::{self, Column, Format, Layout},
+    reading::{Piece, Reader},
+    whole::union,
+};
 use serde::Deserialize;
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -67,34 +64,24 @@ pub(super) struct Question {
 )]
 #[get("/api/v1/bars")]
 pub(super) async fn serve_bars(
-    desk: Data<Desk>,
+    research: Data<Research>,
     ask: Query<Question>,
     seen: Option<actix_web::web::Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
+    let desk = &research.desk;
     let setup = desk.setup();
     let instant = desk.pinned("as_of", ask.as_of.as_deref()).await?;
-    let key = choose(&desk, &setup, &ask).await?;
-    let instrument = setup.instrument(&key.symbol)?;
-    let calendar = setup.calendar_of(instrument)?;
+    let key = choose(desk, &setup, &ask).await?;
+    let calendar = setup.calendar_of(setup.instrument(&key.symbol)?)?;
     let asked = moments::Asked { from: ask.from.as_deref(), to: ask.to.as_deref() };
     let span = moments::span(asked, key.interval, calendar)?;
     let format: Format = ask.format.as_deref().unwrap_or("csv").parse()?;
     let golden = key.source == GOLDEN;
     let columns = Column::list(ask.columns.as_deref(), key.interval, golden)?;
     let zone = ask.zone.as_deref().map(zone).transpose()?;
-    let (mut reading, rows, state) = if golden {
-        let lineup = desk.lineup(&setup, &key, instant).await?;
-        if lineup.parts.is_empty() {
-            let why: Vec<String> = lineup.left_out.iter().map(|l| format!("{}: {}", l.source, l.why)).collect();
-            return Err(Refusal::invalid(format!("no source has a part in {key}; {}", why.join("; "))));
-        }
-        let (state, rows) = (lineup.validator(), lineup.parts.iter().map(|p| p.row.clone()).collect());
-        (Reader::Golden(desk.clone().into_inner().read_golden(lineup, calendar, span.clone(), instant).await?), rows, state)
-    } else {
-        let row = desk.series_named(&setup, &key.to_string()).await?;
-        let state = format!("{}-{}", row.id, row.revision);
-        (Reader::One(desk.store.read(&row, span.clone(), instant).await?), vec![row], state)
-    };
+    let subject = research.subject(&setup, &key, instant).await?;
+    let (rows, state) = (subject.rows(), subject.state());
+    let mut reading = research.read(subject, calendar, span.clone(), instant).await?;
 
     let tag = validator(&state, &ask);
     if let Some(IfNoneMatch::Items(tags)) = seen.map(actix_web::web::Header::into_inner)
@@ -129,36 +116,10 @@ pub(super) async fn serve_bars(
 }
 
 /// What a file says of itself: of one series its own figures, of a golden one those of all its sources together.
-fn completeness_of(setup: &Setup, golden: bool, views: &[View<'_>], span: &Span) -> Option<mizuno_core::Completeness> {
+fn completeness_of(setup: &Setup, golden: bool, views: &[View<'_>], span: &Span) -> Option<Completeness> {
     match golden {
         true => union(setup, views).map(|whole| whole.completeness(span)),
         false => views.first().map(|view| view.completeness(span)),
-    }
-}
-
-/// Bars, and the places of their sources where these are several.
-type Piece = (Bars, Vec<u16>);
-
-/// What is read: a series as its source tells it, or the best of several.
-enum Reader {
-    One(Reading),
-    Golden(GoldenReading),
-}
-
-impl Reader {
-    fn room(&self) -> (Digits, Digits) {
-        match self {
-            Reader::One(one) => (one.price, one.volume),
-            Reader::Golden(golden) => (golden.price, golden.volume),
-        }
-    }
-
-    /// The next bars.
-    async fn next(&mut self) -> Result<Option<Piece>, ServiceError> {
-        match self {
-            Reader::One(one) => Ok(one.next().await?.map(|bars| (bars, vec![]))),
-            Reader::Golden(golden) => Ok(golden.next().await?.map(|made| (made.bars, made.from))),
-        }
     }
 }
 
@@ -193,9 +154,9 @@ fn zone(name: &str) -> Result<jiff::tz::TimeZone, Refusal> {
 }
 
 /// The validator: the state of what is read, and everything that shapes the answer.
-fn validator(state: &str, ask: &Question) -> EntityTag {
+fn validator(state: &[u8], ask: &Question) -> EntityTag {
     let shape = [&ask.from, &ask.to, &ask.as_of, &ask.columns, &ask.format, &ask.zone].map(|p| p.as_deref().unwrap_or_default()).join("\n");
-    let digest = mizuno_store::payloads::digest(format!("{state}\n{shape}").as_bytes());
+    let digest = mizuno_store::payloads::digest(&[state, shape.as_bytes()].concat());
     EntityTag::new_strong(digest[..32].to_owned())
 }
 

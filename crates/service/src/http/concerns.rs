@@ -1,11 +1,8 @@
 //! What needs a person, in words: what it is, what to do next, and which command and which things show it.
 
-use crate::{
-    concerns::{Concern, MissingSum},
-    schedule::length,
-};
 use mizuno_api::words::count;
 use mizuno_core::gap::Cause;
+use mizuno_desk::{Concern, concern::MissingSum, timetable::length};
 
 /// What a concern is about: the kind of thing, and which one where it is one.
 struct About(&'static str, Option<String>);
@@ -43,8 +40,8 @@ fn kind(concern: &Concern) -> &'static str {
         Concern::PublishesLate(_) => "slow-source",
         Concern::OnTheOldBasis { .. } | Concern::OnTwoBases { .. } => "new-basis",
         Concern::ListHeldBack { .. } => "list-held-back",
-        Concern::KeysTwice(_) | Concern::ListsDisagree { .. } => "conflict",
-        Concern::Missing { .. } => "missing",
+        Concern::KeysTwice(_) | Concern::ListsDisagree(_) => "conflict",
+        Concern::Missing(..) => "missing",
         Concern::Quarantined(_) => "quarantined",
         Concern::Suspicious { .. } => "suspicious",
         Concern::HeldBack(_) => "held-back",
@@ -93,9 +90,9 @@ fn what(concern: &Concern) -> String {
             let lists: Vec<String> = lists.iter().map(|(list, times)| format!("{list} ({times})")).collect();
             format!("one key stands twice in {}", lists.join(", "))
         }
-        Concern::ListsDisagree { first, .. } => format!("lists contradict each other: {first}"),
+        Concern::ListsDisagree(said) => format!("lists contradict each other: {}", said.first().map_or("", String::as_str)),
         Concern::ListsFailed(lists) => format!("{} could not be collected", lists.join(", ")),
-        Concern::Missing { cause, sum: MissingSum { slots, gaps, series } } => format!(
+        Concern::Missing(cause, MissingSum { slots, gaps, series }) => format!(
             "{} missing in {} of {series} series: {}",
             counted(*slots, "bar", "bars"),
             counted(*gaps, "gap", "gaps"),
@@ -130,10 +127,10 @@ fn next(concern: &Concern) -> String {
         Concern::OnTwoBases { .. } => "what could not be collected again keeps its old prices; compare it with another source",
         Concern::ListHeldBack { .. } => "look at it; take it if that is so, or refuse it and collect it again",
         Concern::KeysTwice(_) => "the last row counts; look at the list's key",
-        Concern::ListsDisagree { .. } => "see what is right, and mend the list that is not",
-        Concern::Missing { cause: Cause::NeverAsked, .. } => "collect them",
-        Concern::Missing { cause: Cause::BeyondReach, .. } => "excuse them, or collect from a later date on",
-        Concern::Missing { .. } => "repair or excuse them",
+        Concern::ListsDisagree(_) => "see what is right, and mend the list that is not",
+        Concern::Missing(Cause::NeverAsked, _) => "collect them",
+        Concern::Missing(Cause::BeyondReach, _) => "excuse them, or collect from a later date on",
+        Concern::Missing(..) => "repair or excuse them",
         Concern::Quarantined(_) => "look at the rows, then repair or excuse them",
         Concern::Suspicious { .. } => "see what other sources say, then accept them with a note",
         Concern::HeldBack(_) => "take or refuse them",
@@ -149,11 +146,11 @@ fn command(concern: &Concern) -> String {
         Concern::Slowed { source, .. } => return format!("mizuno fetches --failed --source {source}"),
         Concern::OnTheOldBasis { series, .. } => return format!("mizuno settle {series} --by NAME"),
         Concern::ListHeldBack { list, .. } => return format!("mizuno lists {list} --take --by NAME"),
-        Concern::Missing { cause, .. } => return format!("mizuno gaps --cause {cause}"),
+        Concern::Missing(cause, _) => return format!("mizuno gaps --cause {cause}"),
         Concern::NotWriting(_) | Concern::Checking(_) => "mizuno status",
         Concern::Damaged(_) | Concern::FetchesFailed(_) | Concern::Paused(_) => "mizuno fetches --failed",
         Concern::NoNextTime(_) | Concern::PublishesLate(_) => "mizuno schedule",
-        Concern::KeysTwice(_) | Concern::ListsDisagree { .. } | Concern::ListsFailed(_) => "mizuno lists",
+        Concern::KeysTwice(_) | Concern::ListsDisagree(_) | Concern::ListsFailed(_) => "mizuno lists",
         Concern::Quarantined(_) | Concern::HeldBack(_) => "mizuno quarantine",
         Concern::Suspicious { .. } | Concern::OnTwoBases { .. } => "mizuno findings",
         Concern::Restated { .. } => "mizuno restatements --days 1",
@@ -170,8 +167,8 @@ fn about(concern: &Concern) -> About {
         Concern::PublishesLate(late) => one("collectors", &late.collector),
         Concern::OnTheOldBasis { series, .. } | Concern::OnTwoBases { series, .. } => one("series", series),
         Concern::ListHeldBack { list, .. } => one("lists", list),
-        Concern::KeysTwice(_) | Concern::ListsDisagree { .. } | Concern::ListsFailed(_) => all("lists"),
-        Concern::Missing { cause, .. } => one("gaps", cause.word()),
+        Concern::KeysTwice(_) | Concern::ListsDisagree(_) | Concern::ListsFailed(_) => all("lists"),
+        Concern::Missing(cause, _) => one("gaps", cause.word()),
         Concern::Quarantined(_) | Concern::HeldBack(_) => all("quarantine"),
         Concern::Suspicious { .. } => all("findings"),
         Concern::Restated { .. } => all("restatements"),

@@ -1,13 +1,13 @@
 //! Held against expected, as a table.
 
 use super::{problem::Refusal, query::Query};
-use crate::{desk::Desk, error::ServiceError, views::View};
 use actix_web::{
     get,
     web::{Data, Json},
 };
 use mizuno_api::{Coverage, CoverageRow};
 use mizuno_core::{Interval, Session, TradeDate};
+use mizuno_desk::{Desk, DeskError, View};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -72,7 +72,7 @@ fn columns(desk: &Desk, views: &[View<'_>], table: &Table, by_month: bool) -> Re
     let now = desk.clock.now();
     let date = |name: &str, text: &Option<String>| {
         let read = text.as_ref().map(|t| t.parse::<TradeDate>()).transpose();
-        read.map_err(|e| Refusal::from(ServiceError::Invalid(format!("{name}: {e}"))))
+        read.map_err(|e| Refusal::from(DeskError::Invalid(format!("{name}: {e}"))))
     };
     let (from, to) = (date("from", &table.from)?, date("to", &table.to)?);
     if let (Some(a), Some(b)) = (from, to)

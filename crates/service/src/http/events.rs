@@ -1,11 +1,12 @@
 //! What happens, as server-sent events.
 
-use crate::desk::Desk;
+use super::wire;
 use actix_web::{
     HttpResponse, get,
     web::{Bytes, Data},
 };
 use futures_util::{Stream, StreamExt, stream};
+use mizuno_desk::Desk;
 use std::{convert::Infallible, time::Duration};
 use tokio_stream::wrappers::BroadcastStream;
 
@@ -18,7 +19,7 @@ const QUIET: Duration = Duration::from_secs(15);
 pub(super) async fn stream_events(desk: Data<Desk>) -> HttpResponse {
     let told = BroadcastStream::new(desk.events.listen()).filter_map(async |event| {
         // A listener that fell behind has missed some; the next one brings it up to date.
-        let json = serde_json::to_string(&event.ok()?).ok()?;
+        let json = serde_json::to_string(&wire::event(&event.ok()?)).ok()?;
         Some(Bytes::from(format!("data: {json}\n\n")))
     });
     let hello = stream::once(async { Bytes::from_static(b"retry: 2000\n\n") });

@@ -1,13 +1,13 @@
 //! Fetches, and the bytes they brought.
 
 use super::{problem::Refusal, query::Query, wire};
-use crate::desk::Desk;
 use actix_web::{
     HttpResponse, get,
     web::{Data, Json, Path},
 };
 use mizuno_api::Fetch;
 use mizuno_core::SeriesKey;
+use mizuno_desk::{Desk, DeskError};
 use mizuno_store::fetches::Filter;
 use serde::Deserialize;
 use std::collections::HashMap;
@@ -41,7 +41,7 @@ pub(super) async fn list_fetches(desk: Data<Desk>, which: Query<Which>) -> Resul
         None => None,
         Some(name) => {
             let names: Vec<(i64, String)> = keys.iter().map(|(id, key)| (*id, key.to_string())).collect();
-            let unknown = || crate::ServiceError::unknown("series", name, names.iter().map(|(_, n)| n.as_str()));
+            let unknown = || DeskError::unknown("series", name, names.iter().map(|(_, n)| n.as_str()));
             Some(names.iter().find(|(_, n)| n == name).map(|(id, _)| *id).ok_or_else(unknown)?)
         }
     };
@@ -94,7 +94,7 @@ pub(super) struct Whole {
 #[get("/api/v1/fetches/{id}/payload")]
 pub(super) async fn serve_payload(desk: Data<Desk>, id: Path<i64>, which: Query<Whole>) -> Result<HttpResponse, Refusal> {
     let row = desk.store.fetch(*id).await?;
-    let none = || crate::ServiceError::Unknown {
+    let none = || DeskError::Unknown {
         kind: "payload of fetch",
         id: id.to_string(),
         hint: "the source gave no answer at all".to_owned(),

@@ -1,13 +1,14 @@
 //! What can be traded, and the series kept of it.
 
 use super::{problem::Refusal, query::Query};
-use crate::{desk::Desk, moments};
 use actix_web::{
     get,
     web::{Data, Json},
 };
 use mizuno_api::{FormerSymbol, Instrument, KnownSplit, Series};
 use mizuno_core::{Slot, finding::Split, spans::hull};
+use mizuno_desk::{Desk, moments};
+use mizuno_research::Research;
 use serde::Deserialize;
 use std::collections::HashMap;
 use utoipa::IntoParams;
@@ -25,9 +26,10 @@ pub(super) struct Search {
 /// Searches the instruments.
 #[utoipa::path(params(Search), responses((status = 200, body = Vec<Instrument>)))]
 #[get("/api/v1/instruments")]
-pub(super) async fn list_instruments(desk: Data<Desk>, search: Query<Search>) -> Result<Json<Vec<Instrument>>, Refusal> {
+pub(super) async fn list_instruments(research: Data<Research>, search: Query<Search>) -> Result<Json<Vec<Instrument>>, Refusal> {
+    let desk = &research.desk;
     let setup = desk.setup();
-    let splits = desk.splits(&setup, desk.store.newest()).await?;
+    let splits = research.splits(&setup, desk.store.newest()).await?;
     let mut series: HashMap<String, Vec<String>> = HashMap::new();
     for row in desk.store.series().await? {
         series.entry(row.key.symbol.clone()).or_default().push(row.key.to_string());
@@ -88,8 +90,8 @@ pub(super) async fn list_series(desk: Data<Desk>, which: Query<Which>) -> Result
             interval: key.interval.to_string(),
             side: key.side.to_string(),
             source: key.source.clone(),
-            first: held.as_ref().map(|s| moments::wire(key.interval, s.start)),
-            last: held.as_ref().map(|s| moments::wire(key.interval, Slot(s.end.0 - key.interval.step()))),
+            first: held.as_ref().map(|s| moments::written(key.interval, s.start)),
+            last: held.as_ref().map(|s| moments::written(key.interval, Slot(s.end.0 - key.interval.step()))),
             bars: v.bars(),
             completeness: super::wire::completeness(v.completeness(&all)),
         }

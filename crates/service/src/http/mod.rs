@@ -10,7 +10,6 @@ mod fetches;
 mod findings;
 mod gaps;
 mod guard;
-mod holes;
 mod instruments;
 mod problem;
 mod query;
@@ -20,15 +19,16 @@ mod sources;
 mod status;
 mod statuses;
 mod trust;
-pub(crate) mod wire;
+pub mod wire;
 
-use crate::desk::Desk;
 use actix_web::{
     App, HttpResponse, HttpServer,
     dev::Server,
     middleware::{Compress, DefaultHeaders, from_fn},
-    web::{self, Data, JsonConfig, PathConfig},
+    web::{self, Data, JsonConfig, PathConfig, ServiceConfig},
 };
+use mizuno_collect::Collect;
+use mizuno_research::Research;
 use problem::Refusal;
 use std::{io, net::TcpListener, sync::Arc};
 use utoipa::OpenApi;
@@ -36,50 +36,61 @@ use utoipa::OpenApi;
 /// The largest request body taken, in bytes.
 const LARGEST_BODY: usize = 64 * 1024;
 
-#[derive(OpenApi)]
-#[openapi(
-    info(title = "Mizuno", description = "Complete, reproducible price bars and the story of each.", license(name = "Apache-2.0")),
-    paths(
-        status::show_status,
-        instruments::list_instruments,
-        instruments::list_series,
-        bars::serve_bars,
-        coverage::show_coverage,
-        gaps::list_gaps,
-        gaps::list_quarantine,
-        holes::list_holes,
-        findings::list_findings,
-        findings::list_checks,
-        findings::show_lineup,
-        findings::decide,
-        findings::settle,
-        runs::list_runs,
-        runs::show_run,
-        runs::start_run,
-        runs::repair_gaps,
-        runs::start_audit,
-        runs::cancel_run,
-        runs::resume_run,
-        sources::try_source,
-        sources::show_lists,
-        sources::list_changes,
-        sources::collect_list,
-        sources::decide_list,
-        sources::reload,
-        trust::compare_series,
-        trust::trace_bar,
-        trust::list_restatements,
-        fetches::list_fetches,
-        fetches::show_fetch,
-        fetches::serve_payload,
-        excuses::list_excuses,
-        excuses::give_excuse,
-        excuses::revoke_excuse,
-        events::stream_events
-    ),
-    components(schemas(mizuno_api::Event))
-)]
-struct Document;
+/// Lists the handlers once, for the routes and for the document that describes them.
+macro_rules! handlers {
+    ($($topic:ident::$handler:ident),* $(,)?) => {
+        #[derive(OpenApi)]
+        #[openapi(
+            info(title = "Mizuno", description = "Complete, reproducible price bars and the story of each.", license(name = "Apache-2.0")),
+            paths($($topic::$handler),*),
+            components(schemas(mizuno_api::Event))
+        )]
+        struct Document;
+
+        fn routes(config: &mut ServiceConfig) {
+            config$(.service($topic::$handler))*;
+        }
+    };
+}
+
+handlers![
+    status::show_status,
+    instruments::list_instruments,
+    instruments::list_series,
+    bars::serve_bars,
+    coverage::show_coverage,
+    gaps::list_gaps,
+    gaps::list_quarantine,
+    gaps::list_holes,
+    findings::list_findings,
+    findings::list_checks,
+    findings::show_lineup,
+    findings::decide,
+    findings::settle,
+    runs::list_runs,
+    runs::show_run,
+    runs::start_run,
+    runs::repair_gaps,
+    runs::start_audit,
+    runs::cancel_run,
+    runs::resume_run,
+    sources::try_source,
+    sources::show_lists,
+    sources::list_changes,
+    sources::collect_list,
+    sources::decide_list,
+    sources::reload,
+    trust::compare_series,
+    trust::trace_bar,
+    trust::list_restatements,
+    fetches::list_fetches,
+    fetches::show_fetch,
+    fetches::serve_payload,
+    excuses::list_excuses,
+    excuses::give_excuse,
+    excuses::revoke_excuse,
+    events::stream_events,
+];
 
 /// The OpenAPI 3.1 document of the interface, as JSON.
 #[must_use]
@@ -89,10 +100,13 @@ pub fn openapi() -> String {
     serde_json::to_string_pretty(&document).unwrap_or_default()
 }
 
-pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Server> {
+pub(crate) fn server(collect: &Arc<Collect>, research: &Arc<Research>, listener: TcpListener) -> io::Result<Server> {
+    let (collect, research) = (collect.clone(), research.clone());
     let server = HttpServer::new(move || {
         App::new()
-            .app_data(Data::from(desk.clone()))
+            .app_data(Data::from(collect.desk.clone()))
+            .app_data(Data::from(collect.clone()))
+            .app_data(Data::from(research.clone()))
             .app_data(JsonConfig::default().limit(LARGEST_BODY).error_handler(|e, _| Refusal::from(e).into()))
             .app_data(PathConfig::default().error_handler(|e, _| Refusal::invalid(e.to_string()).into()))
             .wrap(from_fn(representation::validate_listings))
@@ -101,42 +115,7 @@ pub(crate) fn server(desk: Arc<Desk>, listener: TcpListener) -> io::Result<Serve
             .wrap(from_fn(representation::head_as_get))
             .wrap(DefaultHeaders::new().add(("X-Content-Type-Options", "nosniff")).add(("Referrer-Policy", "no-referrer")))
             .wrap(from_fn(guard::our_own_only))
-            .service(status::show_status)
-            .service(instruments::list_instruments)
-            .service(instruments::list_series)
-            .service(bars::serve_bars)
-            .service(coverage::show_coverage)
-            .service(gaps::list_gaps)
-            .service(gaps::list_quarantine)
-            .service(holes::list_holes)
-            .service(findings::list_findings)
-            .service(findings::list_checks)
-            .service(findings::show_lineup)
-            .service(findings::decide)
-            .service(findings::settle)
-            .service(runs::list_runs)
-            .service(runs::show_run)
-            .service(runs::start_run)
-            .service(runs::repair_gaps)
-            .service(runs::start_audit)
-            .service(runs::cancel_run)
-            .service(runs::resume_run)
-            .service(sources::try_source)
-            .service(sources::show_lists)
-            .service(sources::list_changes)
-            .service(sources::collect_list)
-            .service(sources::decide_list)
-            .service(sources::reload)
-            .service(trust::compare_series)
-            .service(trust::trace_bar)
-            .service(trust::list_restatements)
-            .service(fetches::list_fetches)
-            .service(fetches::show_fetch)
-            .service(fetches::serve_payload)
-            .service(excuses::list_excuses)
-            .service(excuses::give_excuse)
-            .service(excuses::revoke_excuse)
-            .service(events::stream_events)
+            .configure(routes)
             .route("/api/v1/openapi.json", web::get().to(document))
             .default_service(web::route().to(console::page))
     });

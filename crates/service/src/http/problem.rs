@@ -1,12 +1,12 @@
 //! Refusals, as problem details (RFC 9457).
 
-use crate::error::ServiceError;
 use actix_web::{
     HttpResponse, ResponseError,
     error::JsonPayloadError,
     http::{StatusCode, header::HeaderName},
 };
 use mizuno_api::Problem;
+use mizuno_desk::DeskError;
 use mizuno_store::StoreError;
 use std::fmt;
 
@@ -41,28 +41,28 @@ impl Refusal {
     }
 }
 
-impl From<ServiceError> for Refusal {
-    fn from(error: ServiceError) -> Refusal {
+impl From<DeskError> for Refusal {
+    fn from(error: DeskError) -> Refusal {
         let detail = error.to_string();
         match error {
-            ServiceError::Unknown { see, .. } => {
+            DeskError::Unknown { see, .. } => {
                 let refusal = Refusal::new(StatusCode::NOT_FOUND, "unknown", "There is no such thing", detail);
                 if see.is_empty() { refusal } else { refusal.see(see) }
             }
-            ServiceError::Store(StoreError::Unknown { .. }) => {
+            DeskError::Store(StoreError::Unknown { .. }) => {
                 Refusal::new(StatusCode::NOT_FOUND, "unknown", "There is no such thing", detail)
             }
-            ServiceError::Over(_) => Refusal::new(StatusCode::CONFLICT, "over", "It is over already", detail),
-            ServiceError::NotAllowed(_) => Refusal::new(StatusCode::FORBIDDEN, "not-allowed", "That is not allowed", detail),
-            ServiceError::Invalid(_) => Refusal::invalid(detail),
-            ServiceError::Busy { run, .. } => {
+            DeskError::Over(_) => Refusal::new(StatusCode::CONFLICT, "over", "It is over already", detail),
+            DeskError::NotAllowed(_) => Refusal::new(StatusCode::FORBIDDEN, "not-allowed", "That is not allowed", detail),
+            DeskError::Invalid(_) => Refusal::invalid(detail),
+            DeskError::Busy { run, .. } => {
                 Refusal::new(StatusCode::CONFLICT, "busy", "It is being done already", detail).see(&format!("runs/{run}"))
             }
-            ServiceError::Stopping => Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "stopping", "The service is shutting down", detail),
-            ServiceError::Store(StoreError::NotWriting { .. }) => {
+            DeskError::Stopping => Refusal::new(StatusCode::SERVICE_UNAVAILABLE, "stopping", "The service is shutting down", detail),
+            DeskError::Store(StoreError::NotWriting { .. }) => {
                 Refusal::new(StatusCode::INSUFFICIENT_STORAGE, "not-writing", "Nothing can be written at the moment", detail)
             }
-            ServiceError::Store(StoreError::DiskFull) => {
+            DeskError::Store(StoreError::DiskFull) => {
                 Refusal::new(StatusCode::INSUFFICIENT_STORAGE, "disk-full", "The disk is full", detail)
             }
             _ => {
@@ -75,7 +75,7 @@ impl From<ServiceError> for Refusal {
 
 impl From<StoreError> for Refusal {
     fn from(error: StoreError) -> Refusal {
-        ServiceError::from(error).into()
+        DeskError::from(error).into()
     }
 }
 

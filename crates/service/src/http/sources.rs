@@ -3,28 +3,29 @@
 use super::{
     problem::Refusal,
     query::{Nothing, Query},
+    wire,
 };
-use crate::desk::Desk;
 use actix_web::{
     HttpResponse, get, post,
     web::{Data, Json, Path},
 };
 use mizuno_api::{Decide, ListChange, ListStatus, Reloaded, Tried, Try};
+use mizuno_collect::Collect;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 /// Asks a source for one window of one instrument and says what it would make of the answer; nothing is kept.
 #[utoipa::path(request_body = Try, responses((status = 200, body = Tried)))]
 #[post("/api/v1/tries")]
-pub(super) async fn try_source(desk: Data<Desk>, ask: Json<Try>) -> Result<Json<Tried>, Refusal> {
-    Ok(Json(desk.try_source(ask.into_inner()).await?))
+pub(super) async fn try_source(collect: Data<Collect>, ask: Json<Try>) -> Result<Json<Tried>, Refusal> {
+    Ok(Json(wire::tried(&collect.try_source(wire::trial(ask.into_inner())).await?)))
 }
 
 /// The lists that sources keep, with how the newest collection of each went.
 #[utoipa::path(responses((status = 200, body = Vec<ListStatus>)))]
 #[get("/api/v1/lists")]
-pub(super) async fn show_lists(desk: Data<Desk>, _: Query<Nothing>) -> Result<Json<Vec<ListStatus>>, Refusal> {
-    Ok(Json(desk.list_statuses().await?))
+pub(super) async fn show_lists(collect: Data<Collect>, _: Query<Nothing>) -> Result<Json<Vec<ListStatus>>, Refusal> {
+    Ok(Json(collect.list_standings().await?.iter().map(wire::list).collect()))
 }
 
 /// Collects a list now.
@@ -33,9 +34,9 @@ pub(super) async fn show_lists(desk: Data<Desk>, _: Query<Nothing>) -> Result<Js
     responses((status = 200, body = ListStatus))
 )]
 #[post("/api/v1/lists/{source}/{list}")]
-pub(super) async fn collect_list(desk: Data<Desk>, which: Path<(String, String)>) -> Result<Json<ListStatus>, Refusal> {
+pub(super) async fn collect_list(collect: Data<Collect>, which: Path<(String, String)>) -> Result<Json<ListStatus>, Refusal> {
     let (source, list) = which.into_inner();
-    Ok(Json(desk.collect_list(&source, &list).await?))
+    Ok(Json(wire::list(&collect.collect_list(&source, &list).await?)))
 }
 
 /// Takes a list that was held back since it is so much shorter than before, or refuses it.
@@ -45,13 +46,9 @@ pub(super) async fn collect_list(desk: Data<Desk>, which: Path<(String, String)>
     responses((status = 204, description = "Decided"))
 )]
 #[post("/api/v1/lists/{source}/{list}/decision")]
-pub(super) async fn decide_list(desk: Data<Desk>, which: Path<(String, String)>, ask: Json<Decide>) -> Result<HttpResponse, Refusal> {
+pub(super) async fn decide_list(collect: Data<Collect>, which: Path<(String, String)>, ask: Json<Decide>) -> Result<HttpResponse, Refusal> {
     let (source, list) = which.into_inner();
-    if ask.by.trim().is_empty() {
-        return Err(Refusal::invalid("a decision needs a name (`by`)".to_owned()));
-    }
-    desk.decide_list(&source, &list, ask.take).await?;
-    tracing::info!(source, list, taken = ask.take, by = ask.by, "a list that was held back is decided on");
+    collect.decide_list(&source, &list, ask.take, &ask.by).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -66,14 +63,15 @@ pub(super) struct Since {
 /// What lists said that they had not said before, newest first.
 #[utoipa::path(params(Since), responses((status = 200, body = Vec<ListChange>)))]
 #[get("/api/v1/lists/changes")]
-pub(super) async fn list_changes(desk: Data<Desk>, since: Query<Since>) -> Result<Json<Vec<ListChange>>, Refusal> {
+pub(super) async fn list_changes(collect: Data<Collect>, since: Query<Since>) -> Result<Json<Vec<ListChange>>, Refusal> {
     let days = i64::from(since.days.unwrap_or(7).min(36_500));
-    Ok(Json(desk.list_changes(desk.clock.now().plus(-days * mizuno_core::time::DAY)).await?))
+    let since = collect.desk.clock.now().plus(-days * mizuno_core::time::DAY);
+    Ok(Json(collect.list_changes(since).await?.into_iter().map(wire::list_change).collect()))
 }
 
 /// Reads the configuration again and puts it to work; a broken one leaves the old one at work.
 #[utoipa::path(responses((status = 200, body = Reloaded)))]
 #[post("/api/v1/reload")]
-pub(super) async fn reload(desk: Data<Desk>) -> Result<Json<Reloaded>, Refusal> {
-    Ok(Json(Reloaded { changes: desk.reload().await? }))
+pub(super) async fn reload(collect: Data<Collect>) -> Result<Json<Reloaded>, Refusal> {
+    Ok(Json(Reloaded { changes: collect.reload().await? }))
 }

@@ -6,30 +6,29 @@ use super::{
     query::{Nothing, Query},
     wire,
 };
-use crate::{
-    desk::Desk,
-    schedule::{self, Punctuality},
-    setup::Setup,
-    views::{View, sum},
-};
 use actix_web::{get, web::Data, web::Json};
 use mizuno_api::{CollectorStatus, SourceStatus, Status, Totals, VenueStatus};
+use mizuno_collect::{Collect, Punctuality};
 use mizuno_core::Timestamp;
+use mizuno_desk::{Setup, View, concern::worst_first, timetable, views::sum};
+use mizuno_research::Research;
 use mizuno_sources::Standing;
 
 /// Everything on one screen: what runs, what is late, failed, missing or in quarantine.
 #[utoipa::path(responses((status = 200, body = Status)))]
 #[get("/api/v1/status")]
-pub(super) async fn show_status(desk: Data<Desk>, _: Query<Nothing>) -> Result<Json<Status>, Refusal> {
-    let desk = desk.into_inner();
+pub(super) async fn show_status(collect: Data<Collect>, research: Data<Research>, _: Query<Nothing>) -> Result<Json<Status>, Refusal> {
+    let (desk, research) = (&collect.desk, research.into_inner());
     let setup = desk.setup();
     let now = desk.clock.now();
     let views = desk.all_views(&setup).await?;
-    let punctuality = desk.punctuality(&setup, now).await?;
-    let concerns: Vec<_> = desk.concerns(&setup, &views, &punctuality, now).await?.iter().map(concerns::wire).collect();
+    let punctuality = collect.punctuality(&setup, now).await?;
+    let mut told = collect.concerns(&setup, &views, &punctuality, now).await?;
+    told.extend(research.concerns(&setup, &views, &|name| collect.live.is_running(name)).await?);
+    let concerns: Vec<_> = worst_first(told).iter().map(concerns::wire).collect();
     let mut collectors = vec![];
     for on_time in punctuality {
-        collectors.push(collector(&desk, &setup, on_time, &views, now).await?);
+        collectors.push(collector(&collect, &setup, on_time, &views, now).await?);
     }
     let sources = setup.sources.values().map(|s| source(s, &views)).collect();
     let totals = Totals {
@@ -93,7 +92,7 @@ fn venues(setup: &Setup, now: Timestamp) -> Vec<VenueStatus> {
 }
 
 async fn collector(
-    desk: &Desk,
+    collect: &Collect,
     setup: &Setup,
     on_time: Punctuality,
     views: &[View<'_>],
@@ -102,7 +101,7 @@ async fn collector(
     let post = setup.post(&on_time.collector)?;
     let c = post.collector;
     let last = match on_time.last {
-        Some(run) => Some(desk.shown(&run).await?),
+        Some(run) => Some(wire::run(&collect.shown(&run).await?)),
         None => None,
     };
     Ok(CollectorStatus {
@@ -112,11 +111,11 @@ async fn collector(
         venue: c.venue.clone(),
         interval: c.interval.to_string(),
         instruments: setup.config.instruments_of(c).count() as u64,
-        schedule: schedule::in_words(&post),
+        schedule: timetable::in_words(&post),
         zone: post.venue.zone_name().to_owned(),
         next: on_time.next.map(|t| t.to_string()),
         has_no_next: on_time.has_no_next,
-        then: schedule::upcoming(&post, now, 3).into_iter().skip(1).map(|t| t.to_string()).collect(),
+        then: timetable::upcoming(&post, now, 3).into_iter().skip(1).map(|t| t.to_string()).collect(),
         late: on_time.late,
         last,
         completeness: wire::completeness(sum(views.iter().filter(|v| v.post.collector.name == c.name))),

@@ -1,22 +1,28 @@
 //! From what is kept to what goes over the wire.
 
-use crate::{moments, run::Order};
-use mizuno_core::SeriesKey;
+use mizuno_collect::{
+    Trial, Tried,
+    lists::{Change, ListStanding, Said},
+};
+use mizuno_core::{Bar, Decimal, Interval, SeriesKey, Venue};
+use mizuno_desk::{Event, events::RunNow, moments};
+use mizuno_research::lineage::{Restated, Traced};
+use mizuno_sources::Answered;
 use mizuno_store::{
     excuses::ExcuseRow,
-    fetches::{FetchRow, PageRow},
-    runs::{Figures, RunRow},
+    fetch::{FetchRow, PageRow},
 };
 
 pub(crate) fn completeness(c: mizuno_core::Completeness) -> mizuno_api::Completeness {
     mizuno_api::Completeness { expected: c.expected, held: c.held, excused: c.excused, missing: c.missing, quiet: c.quiet }
 }
 
-pub(crate) fn run(row: &RunRow, figures: Figures) -> mizuno_api::Run {
+pub(crate) fn run(run: &RunNow) -> mizuno_api::Run {
+    let (row, figures, pace) = (&run.row, &run.figures, &run.pace);
     mizuno_api::Run {
         id: row.id,
         collector: row.collector.clone(),
-        reason: kind(row).to_owned(),
+        reason: run.why.to_owned(),
         state: row.state.word().to_owned(),
         started_at: row.started_at.to_string(),
         ended_at: row.ended_at.map(|t| t.to_string()),
@@ -30,21 +36,20 @@ pub(crate) fn run(row: &RunRow, figures: Figures) -> mizuno_api::Run {
         refused: figures.refused as u64,
         bytes: figures.bytes as u64,
         calls: figures.calls as u64,
-        calls_in_last_minute: None,
-        calls_a_minute: None,
-        rate: None,
-        seconds_left: None,
-        failures: figures.failures,
+        calls_in_last_minute: pace.calls_a_minute.map(|(sent, _)| sent),
+        calls_a_minute: pace.calls_a_minute.map(|(_, allowed)| allowed),
+        rate: pace.rate,
+        seconds_left: pace.seconds_left,
+        failures: figures.failures.clone(),
     }
 }
 
-/// Why a run was started, in a word: an audit and a new basis are told of as such, whoever asked.
-fn kind(row: &RunRow) -> &'static str {
-    let order: Order = serde_json::from_str(&row.scope).unwrap_or_default();
-    match order {
-        Order { rebase: true, .. } => "new-basis",
-        Order { audit: Some(_), .. } => "audit",
-        _ => row.reason.word(),
+pub(crate) fn event(event: &Event) -> mizuno_api::Event {
+    match event {
+        Event::Run(now) => mizuno_api::Event::Run { run: run(now) },
+        Event::Fetch(row, series) => mizuno_api::Event::Fetch { fetch: fetch(row, series) },
+        Event::Excuses => mizuno_api::Event::Excuses,
+        Event::Lists => mizuno_api::Event::Lists,
     }
 }
 
@@ -54,8 +59,8 @@ pub(crate) fn fetch(row: &FetchRow, key: &SeriesKey) -> mizuno_api::Fetch {
         id: row.id,
         run: row.run,
         series: key.to_string(),
-        from: moments::wire(key.interval, row.window.start),
-        to: moments::wire(key.interval, row.window.end),
+        from: moments::written(key.interval, row.window.start),
+        to: moments::written(key.interval, row.window.end),
         state: row.state.clone(),
         asked_at: row.asked_at.to_string(),
         answered_at: row.answered_at.to_string(),
@@ -94,12 +99,140 @@ pub(crate) fn excuse(row: &ExcuseRow, key: &SeriesKey) -> mizuno_api::Excuse {
     mizuno_api::Excuse {
         id: row.id,
         series: key.to_string(),
-        from: moments::wire(key.interval, row.span.start),
-        to: moments::wire(key.interval, row.span.end),
+        from: moments::written(key.interval, row.span.start),
+        to: moments::written(key.interval, row.span.end),
         by: row.by.clone(),
         note: row.note.clone(),
         given_at: row.given_at.to_string(),
         revoked_at: row.revoked_at.map(|t| t.to_string()),
         finding: row.finding.clone(),
+    }
+}
+
+pub(crate) fn list(list: &ListStanding) -> mizuno_api::ListStatus {
+    let last = list.last.as_ref();
+    let (failure, message) = last.and_then(|f| f.failure.clone()).map(|f| (f.class, f.message)).unzip();
+    mizuno_api::ListStatus {
+        source: list.source.clone(),
+        list: list.list.clone(),
+        of: list.of.word().to_owned(),
+        venue: list.venue.clone(),
+        next: list.next.to_string(),
+        last: last.map(|f| f.asked_at.to_string()),
+        request: last.map(|f| f.request.clone()),
+        rows: last.map_or(0, |f| f.rows as u64),
+        refused: last.map_or(0, |f| f.refused as u64),
+        failure,
+        message,
+        repeated: last.map_or(0, |f| f.repeated as u64),
+        would_end: last.and_then(|f| f.would_end).map(|n| n as u64),
+        ending: list.ending.clone(),
+    }
+}
+
+pub(crate) fn list_change(said: Said) -> mizuno_api::ListChange {
+    let change = match said.change {
+        Change::New => "new",
+        Change::Changed => "changed",
+        Change::Gone => "gone",
+        Change::Renamed => "renamed",
+    };
+    mizuno_api::ListChange {
+        source: said.source,
+        list: said.list,
+        at: said.at.to_string(),
+        change: change.to_owned(),
+        key: said.key,
+        was_key: said.was_key,
+        was: said.was,
+        is: said.is,
+    }
+}
+
+pub(crate) fn trial(ask: mizuno_api::Try) -> Trial {
+    let mizuno_api::Try { source, profile, instrument, interval, side, from, to } = ask;
+    Trial { source, profile, instrument, interval, side, from, to }
+}
+
+pub(crate) fn tried(tried: &Tried) -> mizuno_api::Tried {
+    let key = &tried.series;
+    let page = |p: &Answered| mizuno_api::FetchPage {
+        part: p.part.clone(),
+        request: p.request.clone(),
+        status: p.status,
+        media_type: p.media_type.clone(),
+        payload: None,
+        bytes: p.body.as_ref().map_or(0, |b| b.len() as u64),
+    };
+    let read = tried.outcome.as_ref().ok();
+    let failed = tried.outcome.as_ref().err();
+    mizuno_api::Tried {
+        series: key.to_string(),
+        from: moments::written(key.interval, tried.window.start),
+        to: moments::written(key.interval, tried.window.end),
+        key: tried.key.clone(),
+        pages: tried.pages.iter().map(page).collect(),
+        first_lines: tried.first_lines.clone(),
+        failure: failed.map(|f| f.class.word().to_owned()),
+        message: failed.map(|f| f.message.clone()),
+        rows: read.map_or(0, |r| r.rows),
+        sound: read.map_or(0, |r| r.sound),
+        unfinished: read.map_or(0, |r| r.unfinished),
+        zone: tried.venue.zone_name().to_owned(),
+        bars: read.map_or(vec![], |r| r.bars.iter().map(|b| tried_bar(b, key.interval, &tried.venue)).collect()),
+        refused: read.map_or(vec![], |r| r.refused.iter().map(tried_row).collect()),
+        refused_count: read.map_or(0, |r| r.refused_count),
+        hints: read.map_or(vec![], |r| r.hints.clone()),
+    }
+}
+
+fn tried_row((place, because, text): &(mizuno_sources::Place, String, String)) -> mizuno_api::TriedRow {
+    mizuno_api::TriedRow { line: place.row, because: because.clone(), text: text.clone() }
+}
+
+fn tried_bar(b: &Bar, interval: Interval, venue: &Venue) -> mizuno_api::TriedBar {
+    let time = match interval {
+        Interval::Daily => b.slot.date().to_string(),
+        Interval::Intraday { .. } => venue.zone.to_datetime(b.slot.instant().to_jiff()).strftime("%Y-%m-%d %H:%M:%S").to_string(),
+    };
+    let [open, high, low, close] = b.prices().map(|p| p.to_string());
+    mizuno_api::TriedBar { time, open, high, low, close, volume: b.volume().map(|v| v.to_string()) }
+}
+
+/// Open, high, low, close and volume as they were printed; none of a bar that was taken back.
+pub(crate) fn values(bar: &Bar, withdrawn: bool) -> Vec<Option<String>> {
+    if withdrawn {
+        return vec![None; 5];
+    }
+    let printed = |d: Decimal| d.to_string();
+    bar.prices().into_iter().map(|p| Some(printed(p))).chain([bar.volume().map(printed)]).collect()
+}
+
+pub(crate) fn traced(series: &SeriesKey, traced: &Traced) -> mizuno_api::BarVersion {
+    let Traced { version, fetch, page, stands } = traced;
+    mizuno_api::BarVersion {
+        series: series.to_string(),
+        recorded_at: version.recorded_at.to_string(),
+        values: values(&version.bar, version.withdrawn),
+        withdrawn: version.withdrawn,
+        fetch: fetch.id,
+        run: fetch.run,
+        request: page.as_ref().map(|p| p.request.clone()).unwrap_or_default(),
+        payload: page.as_ref().and_then(|p| p.payload.clone()),
+        page: stands.as_ref().map(|(place, _)| place.page + 1),
+        line: stands.as_ref().map(|(place, _)| place.row),
+        text: stands.as_ref().map(|(_, text)| text.clone()),
+    }
+}
+
+pub(crate) fn restated(found: &Restated) -> mizuno_api::Restatement {
+    let Restated { series, was, is } = found;
+    mizuno_api::Restatement {
+        series: series.to_string(),
+        at: moments::written(series.interval, is.bar.slot),
+        learned_at: is.recorded_at.to_string(),
+        fetch: is.fetch,
+        was: values(&was.bar, was.withdrawn),
+        is: values(&is.bar, is.withdrawn),
     }
 }

@@ -5,7 +5,14 @@
 //! second one. A process killed between the two finds the row again ([`Store::to_replay`])
 //! and needs no network. Bytes whose bars cannot be stored are kept all the same, as a failure.
 
-use crate::{Result, Store, StoreError, fetches::FetchRow, news, payloads::Packed, quarantine::Suspect, writer::Writer};
+use crate::{
+    Result, Store,
+    fetch::{AnsweredPage, Failed, FetchRow},
+    news,
+    payloads::Packed,
+    quarantine::Suspect,
+    writer::Writer,
+};
 use mizuno_core::{Bars, Interval, Span, Timestamp, versions::Learned};
 use sqlx::SqliteConnection;
 use std::sync::Arc;
@@ -27,30 +34,6 @@ pub struct Answer {
     pub attempts: u32,
     /// The pages that came, in order; at least one.
     pub pages: Vec<AnsweredPage>,
-}
-
-/// One page of an answer.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct AnsweredPage {
-    /// Which part it brings, where an answer has several.
-    pub part: Option<String>,
-    /// Method and address, without secrets.
-    pub request: String,
-    /// HTTP status.
-    pub status: Option<u16>,
-    /// Media type.
-    pub media_type: Option<String>,
-    /// Its bytes.
-    pub body: Option<Vec<u8>>,
-}
-
-/// Why a fetch brought nothing.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Failure {
-    /// The class of failure, one word.
-    pub class: String,
-    /// What a person reads.
-    pub message: String,
 }
 
 /// An answer as understood: what to keep and what not to believe.
@@ -178,14 +161,6 @@ impl Parcel {
     }
 }
 
-impl Failure {
-    /// Of an answer whose bars its series cannot take.
-    #[must_use]
-    pub fn not_stored(error: &StoreError) -> Failure {
-        Failure { class: "not-stored".to_owned(), message: format!("the answer is kept, and its bars are not stored: {error}") }
-    }
-}
-
 impl Understood {
     /// The row of a fetch that this has been learnt from.
     fn figures(&self, learned: Learned, row: &FetchRow) -> FetchRow {
@@ -230,7 +205,7 @@ impl Store {
         });
         match kept.await {
             Err(error) if error.is_of_the_series() => {
-                let row = parcel.row.clone().failed(Failure::not_stored(&error));
+                let row = parcel.row.clone().failed(Failed::not_stored(&error));
                 self.keep_parcel(parcel, row).await
             }
             done => done,
@@ -251,7 +226,7 @@ impl Store {
     ///
     /// # Errors
     /// When the database cannot be written; nothing is then kept.
-    pub async fn keep_failure(&self, answer: Answer, failure: Failure) -> Result<FetchRow> {
+    pub async fn keep_failure(&self, answer: Answer, failure: Failed) -> Result<FetchRow> {
         let parcel = Parcel::new(answer, &self.writer)?;
         let row = parcel.row.clone().failed(failure);
         self.keep_parcel(Arc::new(parcel), row).await
@@ -278,7 +253,7 @@ impl Store {
         match self.keep_bars(row.id, row.series, interval, understood).await {
             Ok(learned) => Ok(FetchRow { learned, ..figures }),
             Err(error) if error.is_of_the_series() => {
-                let failure = Failure::not_stored(&error);
+                let failure = Failed::not_stored(&error);
                 self.mark_failed(row.id, failure.clone()).await?;
                 Ok(row.failed(failure))
             }
@@ -317,7 +292,7 @@ impl Store {
     ///
     /// # Errors
     /// When the database cannot be written.
-    pub async fn mark_failed(&self, fetch: i64, failure: Failure) -> Result<()> {
+    pub async fn mark_failed(&self, fetch: i64, failure: Failed) -> Result<()> {
         let roster = self.roster.clone();
         self.writer
             .run(move |c, stamp| {

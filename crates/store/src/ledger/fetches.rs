@@ -2,7 +2,7 @@
 
 use crate::{
     Result, Store, StoreError,
-    answers::{AnsweredPage, Failure},
+    fetch::{AnsweredPage, Failed, FetchRow, PageRow},
     folded::{Poll, decode},
 };
 use mizuno_core::{
@@ -11,70 +11,6 @@ use mizuno_core::{
     versions::Learned,
 };
 use std::collections::HashMap;
-
-/// One page in the ledger.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct PageRow {
-    /// Which part it brings.
-    pub part: Option<String>,
-    /// Method and address, without secrets.
-    pub request: String,
-    /// HTTP status.
-    pub status: Option<i64>,
-    /// Media type.
-    pub media_type: Option<String>,
-    /// Digest of the kept bytes.
-    pub payload: Option<String>,
-    /// Bytes of it.
-    pub size: i64,
-}
-
-/// A fetch in the ledger.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FetchRow {
-    /// Its number.
-    pub id: i64,
-    /// The run it belongs to.
-    pub run: i64,
-    /// The series asked for.
-    pub series: i64,
-    /// The window asked for.
-    pub window: Span,
-    /// `answered`, `stored` or `failed`.
-    pub state: String,
-    /// When the last attempt was sent.
-    pub asked_at: Timestamp,
-    /// When its answer, or failure, was complete.
-    pub answered_at: Timestamp,
-    /// How often it was tried.
-    pub attempts: i64,
-    /// Method and address, without secrets.
-    pub request: String,
-    /// Which part the first page brings.
-    pub part: Option<String>,
-    /// HTTP status of the first page.
-    pub status: Option<i64>,
-    /// Media type of the first page.
-    pub media_type: Option<String>,
-    /// Digest of the first page's bytes.
-    pub payload: Option<String>,
-    /// Bytes of all pages.
-    pub payload_size: i64,
-    /// Rows in it.
-    pub rows: i64,
-    /// How its bars compared with what was known.
-    pub learned: Learned,
-    /// Rows put in quarantine.
-    pub refused: i64,
-    /// Bars dropped because they were not finished.
-    pub unfinished: i64,
-    /// Sound bars that were not asked for and not held either.
-    pub outside: i64,
-    /// Why it failed.
-    pub failure: Option<Failure>,
-    /// Whether it brought nothing new and was folded: its request and its bytes are not kept any more.
-    pub folded: bool,
-}
 
 /// A row of the table.
 struct Record {
@@ -126,7 +62,7 @@ impl From<Record> for FetchRow {
             refused: r.refused,
             unfinished: r.unfinished,
             outside: r.outside,
-            failure: r.failure.map(|class| Failure { class, message: r.message.unwrap_or_default() }),
+            failure: r.failure.map(|class| Failed { class, message: r.message.unwrap_or_default() }),
             folded: false,
         }
     }
@@ -134,7 +70,7 @@ impl From<Record> for FetchRow {
 
 impl FetchRow {
     /// The same fetch, failed.
-    pub(crate) fn failed(self, failure: Failure) -> FetchRow {
+    pub(crate) fn failed(self, failure: Failed) -> FetchRow {
         FetchRow { state: "failed".to_owned(), failure: Some(failure), ..self }
     }
 }

@@ -6,7 +6,7 @@
 //! instant as they did before. What is dropped is the request's text, and the payload where no other fetch has
 //! the same. A fetch that any version of a bar came from is never folded, nor is one that failed.
 
-use crate::{Result, Store, StoreError, fetches::FetchRow};
+use crate::{Result, Store, StoreError, fetch::FetchRow};
 use integer_encoding::VarInt;
 use mizuno_core::{Slot, Span, Timestamp, versions::Learned};
 use sqlx::SqliteConnection;

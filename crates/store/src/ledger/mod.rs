@@ -2,6 +2,7 @@
 
 pub mod answers;
 pub mod excuses;
+pub mod fetch;
 pub mod fetches;
 pub mod folded;
 pub mod payloads;

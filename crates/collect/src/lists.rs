@@ -1,0 +1,357 @@
+//! Lists that sources keep, collected daily: what is new, renamed, gone and changed.
+
+use crate::{Collect, basis::named};
+use mizuno_config::profile::{List, ListKind};
+use mizuno_core::{Instrument, Timestamp, TradeDate, Venue, calendar::on_the_wall, instrument::FormerSymbol};
+use mizuno_desk::{DeskError, Event};
+use mizuno_sources::{Stop, Ticket};
+use mizuno_store::{
+    StoreError,
+    fetch::Failed,
+    lists::{ListFetchRow, ListRow, NewListFetch},
+};
+use serde_json::{Map, Value};
+use std::{collections::BTreeMap, sync::Arc};
+
+/// Entries that a list would end and are named, at most.
+const ENDING: usize = 20;
+
+/// A list that a source keeps, with how its newest collection went.
+#[derive(Clone, Debug)]
+pub struct ListStanding {
+    /// The source.
+    pub source: String,
+    /// The list.
+    pub list: String,
+    /// What its rows are.
+    pub of: ListKind,
+    /// The venue it is about.
+    pub venue: String,
+    /// When it is collected next.
+    pub next: Timestamp,
+    /// Its newest collection, with the request free of secrets.
+    pub last: Option<ListFetchRow>,
+    /// While it is held back: the first entries that it would end, at most twenty, by their keys.
+    pub ending: Vec<String>,
+}
+
+impl ListStanding {
+    /// As SOURCE/LIST.
+    #[must_use]
+    pub fn name(&self) -> String {
+        format!("{}/{}", self.source, self.list)
+    }
+}
+
+/// How an entry of a list changed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// It was not there before.
+    New,
+    /// It says something else.
+    Changed,
+    /// It is there no longer.
+    Gone,
+    /// It is called otherwise; its id is the same.
+    Renamed,
+}
+
+/// Something a list said that it had not said before.
+#[derive(Clone, Debug)]
+pub struct Said {
+    /// The source.
+    pub source: String,
+    /// The list.
+    pub list: String,
+    /// When it said so.
+    pub at: Timestamp,
+    /// How the entry changed.
+    pub change: Change,
+    /// Its key.
+    pub key: String,
+    /// What it was called before.
+    pub was_key: Option<String>,
+    /// A JSON object of its columns before.
+    pub was: Option<String>,
+    /// A JSON object of its columns now.
+    pub is: Option<String>,
+}
+
+/// The collection, source, list and key of a change.
+type Place = (i64, String, String, String);
+/// What a list said before a change and after it.
+type Pair<'r> = (Option<&'r ListRow>, Option<&'r ListRow>);
+
+impl Collect {
+    /// Collects one list of one source now, and takes in what it says.
+    pub async fn collect_list(&self, source: &str, list: &str) -> Result<ListStanding, DeskError> {
+        let _one_at_a_time = self.listing.lock().await;
+        let setup = self.desk.setup();
+        let names = setup.sources.keys().map(String::as_str);
+        let at = setup.sources.get(source).ok_or_else(|| DeskError::unknown("source", source, names))?;
+        let lists = at.profile.lists.iter().map(|l| l.name.as_str());
+        let kept = at.profile.list(list).ok_or_else(|| DeskError::unknown("list", list, lists))?;
+        let ticket = Ticket { who: format!("list {list}"), newest: true };
+        let asked_at = self.desk.clock.now();
+        let answer = at.ask_list(kept, &ticket, Stop::default()).await.ok_or(DeskError::Stopping)?;
+        let request = answer.pages.first().map(|p| p.request.clone()).unwrap_or_default();
+        let body: Vec<u8> = answer.pages.iter().filter_map(|p| p.body.clone()).flatten().collect();
+        let (rows, refused) = match answer.outcome {
+            Ok((rows, refused)) => (Ok(rows), refused.len() as u64),
+            Err(failure) => (Err(Failed { class: failure.class.word().to_owned(), message: failure.message }), 0),
+        };
+        let spelled =
+            rows.map(|rows| rows.into_iter().map(|row| in_our_words(kept, at.profile.symbols.clone(), row.values)).collect::<Vec<_>>());
+        let mut added: Vec<Instrument> = match &spelled {
+            Ok(rows) if kept.adds => rows.iter().filter_map(|row| instrument(kept, row)).collect(),
+            _ => vec![],
+        };
+        if let Ok(rows) = &spelled {
+            let today = setup.config.venues.get(&kept.venue).map_or(TradeDate(0), |v| asked_at.date_in(&v.zone));
+            self.note_renames(source, list, rows, today, &mut added).await?;
+        }
+        let rows = spelled.map(|rows| rows.iter().map(|row| (key(kept.of, row), json(row))).collect());
+        let body = Some(body).filter(|b| !b.is_empty());
+        let fetch = NewListFetch {
+            source: source.to_owned(),
+            list: list.to_owned(),
+            asked_at,
+            request,
+            body,
+            rows,
+            refused,
+            rolling: kept.rolling,
+        };
+        let (_, changes) = self.desk.store.keep_list(fetch).await?;
+        let new: Vec<Instrument> = added.into_iter().filter(|i| setup.known(&i.symbol).is_none()).collect();
+        if changes.held_back {
+            tracing::warn!(source, list, gone = changes.gone, "the list is much shorter than before; it waits for a person");
+        } else if !new.is_empty() {
+            self.desk.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
+        }
+        if kept.of == ListKind::Instruments && changes != mizuno_store::lists::ListChanges::default() {
+            self.renew().await?;
+        }
+        self.desk.events.tell(Event::Lists);
+        let mut all = self.list_standings().await?;
+        all.retain(|s| s.source == source && s.list == list);
+        all.pop().ok_or(DeskError::Stopping)
+    }
+
+    /// Takes a list that was held back, from now on, or refuses it.
+    pub async fn decide_list(&self, source: &str, list: &str, taken: bool, by: &str) -> Result<(), DeskError> {
+        let by = named(by)?;
+        let _one_at_a_time = self.listing.lock().await;
+        let setup = self.desk.setup();
+        let rows = self.desk.store.decide_list(source.to_owned(), list.to_owned(), taken).await.map_err(|e| match e {
+            StoreError::Unknown { .. } => DeskError::Over(format!("{source}/{list} is not held back")),
+            other => other.into(),
+        })?;
+        if let Some(kept) = setup.sources.get(source).and_then(|s| s.profile.list(list)).filter(|l| l.adds) {
+            let columns = |body: &String| serde_json::from_str::<BTreeMap<String, String>>(body).unwrap_or_default();
+            let added = rows.iter().filter_map(|(_, body)| instrument(kept, &columns(body)));
+            let new: Vec<Instrument> = added.filter(|i| setup.known(&i.symbol).is_none()).collect();
+            self.desk.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
+            self.renew().await?;
+        }
+        tracing::info!(source, list, taken, by, "a list that was held back is decided on");
+        self.desk.events.tell(Event::Lists);
+        Ok(())
+    }
+
+    /// Tells instruments that their list now calls otherwise, by the id they kept, what they were called before.
+    async fn note_renames(
+        &self,
+        source: &str,
+        list: &str,
+        rows: &[BTreeMap<String, String>],
+        today: TradeDate,
+        added: &mut [Instrument],
+    ) -> Result<(), DeskError> {
+        let named = |row: &BTreeMap<String, String>| Some((row.get("id")?.clone(), row.get("symbol")?.clone()));
+        let now: BTreeMap<String, String> = rows.iter().filter_map(named).collect();
+        for before in self.desk.store.list_rows(Some(source), Some(list)).await? {
+            let columns: Value = serde_json::from_str(&before.body).unwrap_or_default();
+            let (Some(id), Some(was)) = (columns["id"].as_str(), columns["symbol"].as_str()) else { continue };
+            let Some(is) = now.get(id).filter(|is| *is != was && !now.values().any(|s| s == was)) else { continue };
+            if let Some(instrument) = added.iter_mut().find(|i| i.symbol == *is) {
+                instrument.former.push(FormerSymbol { symbol: was.to_owned(), until: today });
+            }
+        }
+        Ok(())
+    }
+
+    /// Collects the instrument lists of a collector's source that never were: without them nobody knows what it calls ours.
+    pub async fn list_first(&self, collector: &str) {
+        // One that is being collected is waited for, until what it says is at work.
+        drop(self.listing.lock().await);
+        let setup = self.desk.setup();
+        let Ok(post) = setup.post(collector) else { return };
+        let name = &post.source.profile.name;
+        let done = self.desk.store.list_fetches().await.unwrap_or_default();
+        for list in post.source.profile.lists.iter().filter(|l| l.of == ListKind::Instruments) {
+            if !done.iter().any(|f| f.source == *name && f.list == list.name && f.failure.is_none())
+                && let Err(error) = self.collect_list(name, &list.name).await
+            {
+                tracing::warn!(source = name, list = list.name, %error, "the list was not collected before the run");
+            }
+        }
+    }
+
+    /// Every list, with how its newest collection went.
+    pub async fn list_standings(&self) -> Result<Vec<ListStanding>, DeskError> {
+        let setup = self.desk.setup();
+        let now = self.desk.clock.now();
+        let newest = self.desk.store.list_fetches().await?;
+        let mut out = vec![];
+        for (name, source) in &setup.sources {
+            for list in &source.profile.lists {
+                let Some(venue) = setup.config.venues.get(&list.venue) else { continue };
+                let last = newest.iter().find(|f| f.source == *name && f.list == list.name);
+                let mut ending = match last.filter(|f| f.would_end.is_some()) {
+                    Some(held_back) => self.desk.store.would_end(held_back.id).await?,
+                    None => vec![],
+                };
+                ending.truncate(ENDING);
+                let last = last.map(|f| ListFetchRow { request: setup.without_secrets(&f.request), ..f.clone() });
+                out.push(ListStanding {
+                    source: name.clone(),
+                    list: list.name.clone(),
+                    of: list.of,
+                    venue: list.venue.clone(),
+                    next: next_due(list, venue, now),
+                    last,
+                    ending,
+                });
+            }
+        }
+        Ok(out)
+    }
+
+    /// What lists said that they had not said before, since some moment.
+    pub async fn list_changes(&self, since: Timestamp) -> Result<Vec<Said>, DeskError> {
+        let rows = self.desk.store.list_changes(since).await?;
+        let mut events: BTreeMap<Place, Pair<'_>> = BTreeMap::new();
+        for row in &rows {
+            let of = |fetch: i64| (fetch, row.source.clone(), row.list.clone(), row.key.clone());
+            if row.since > since {
+                events.entry(of(row.first_of)).or_default().1 = Some(row);
+            }
+            if let (Some(until), Some(fetch)) = (row.until, row.ended_by)
+                && until > since
+            {
+                events.entry(of(fetch)).or_default().0 = Some(row);
+            }
+        }
+        let id = |row: &ListRow| serde_json::from_str::<Value>(&row.body).ok().and_then(|v| v["id"].as_str().map(str::to_owned));
+        let mut out: Vec<Said> = vec![];
+        for ((fetch, source, list, key), (was, is)) in &events {
+            let at = is.map(|r| r.since).or(was.and_then(|r| r.until)).unwrap_or(since);
+            let kind = match (was, is) {
+                (Some(_), Some(_)) => Change::Changed,
+                (Some(_), None) => Change::Gone,
+                _ => Change::New,
+            };
+            // A key that is gone and one that is new under the same id, in one answer, are one thing renamed.
+            let renamed = is.filter(|_| was.is_none()).and_then(|is| {
+                let wanted = id(is)?;
+                let mut others = events.iter().filter(|((f, s, l, _), pair)| (f, s, l) == (fetch, source, list) && pair.1.is_none());
+                others.find(|(_, pair)| pair.0.and_then(id).as_deref() == Some(&wanted)).map(|(k, pair)| (k.3.clone(), pair.0))
+            });
+            let (kind, was_key, was) = match renamed {
+                Some((before, row)) => (Change::Renamed, Some(before), row),
+                None => (kind, None, *was),
+            };
+            out.push(Said {
+                source: source.clone(),
+                list: list.clone(),
+                at,
+                change: kind,
+                key: key.clone(),
+                was_key,
+                was: was.map(|r| r.body.clone()),
+                is: is.map(|r| r.body.clone()),
+            });
+        }
+        let renamed: Vec<_> = out.iter().filter_map(|c| Some((c.source.clone(), c.list.clone(), c.at, c.was_key.clone()?))).collect();
+        out.retain(|c| c.change != Change::Gone || !renamed.contains(&(c.source.clone(), c.list.clone(), c.at, c.key.clone())));
+        out.reverse();
+        Ok(out)
+    }
+}
+
+/// Collects every list once a day, for as long as the setup holds.
+pub fn start(collect: &Arc<Collect>) {
+    let setup = collect.desk.setup();
+    for (name, source) in &setup.sources {
+        for list in &source.profile.lists {
+            tokio::spawn(keep(collect.clone(), name.clone(), list.clone()));
+        }
+    }
+}
+
+async fn keep(collect: Arc<Collect>, source: String, list: List) {
+    let mut changes = collect.desk.changes();
+    let Some(venue) = collect.desk.setup().config.venues.get(&list.venue).cloned() else { return };
+    let last = collect.desk.store.list_fetches().await.unwrap_or_default();
+    let mut last = last.iter().find(|f| f.source == source && f.list == list.name).map(|f| f.asked_at);
+    loop {
+        let now = collect.desk.clock.now();
+        // What was missed while nobody ran is caught up once.
+        let due = last.map_or(now, |at| next_due(&list, &venue, at));
+        tokio::select! {
+            () = collect.desk.clock.sleep_until(due) => {}
+            _ = changes.changed() => return,
+        }
+        last = Some(collect.desk.clock.now());
+        if let Err(error) = collect.collect_list(&source, &list.name).await {
+            tracing::warn!(source, list = list.name, %error, "the list was not collected");
+        }
+    }
+}
+
+/// When a list is collected next after `after`.
+fn next_due(list: &List, venue: &Venue, after: Timestamp) -> Timestamp {
+    let today = after.date_in(&venue.zone);
+    let at = |day: TradeDate| on_the_wall(&venue.zone, day, list.daily_at);
+    if at(today) > after { at(today) } else { at(today.plus(1)) }
+}
+
+/// A row with symbols spelled our way.
+fn in_our_words(list: &List, symbols: mizuno_config::profile::Spelling, mut row: BTreeMap<String, String>) -> BTreeMap<String, String> {
+    if let (Some(symbol), true) = (row.get_mut("symbol"), list.of != ListKind::Members) {
+        *symbol = symbols.back(symbol);
+    }
+    row
+}
+
+fn key(of: ListKind, row: &BTreeMap<String, String>) -> String {
+    let (columns, keys) = of.columns();
+    columns[..keys].iter().filter_map(|c| row.get(*c)).map(String::as_str).collect::<Vec<_>>().join(" ")
+}
+
+fn json(row: &BTreeMap<String, String>) -> String {
+    Value::Object(row.iter().map(|(k, v)| (k.clone(), Value::String(v.clone()))).collect::<Map<_, _>>()).to_string()
+}
+
+/// The instrument a row of a list describes; `None` when it cannot be one of ours.
+fn instrument(list: &List, row: &BTreeMap<String, String>) -> Option<Instrument> {
+    let text = |name: &str| row.get(name).cloned();
+    let date = |name: &str| row.get(name).and_then(|t| t.parse().ok());
+    let number = |name: &str| row.get(name).and_then(|t| t.parse().ok());
+    let symbol = text("symbol").filter(|s| mizuno_config::sound_symbol(s).is_ok())?;
+    Some(Instrument {
+        name: text("name").unwrap_or_else(|| symbol.clone()),
+        symbol,
+        kind: text("kind").unwrap_or_else(|| "share".to_owned()),
+        venue: list.venue.clone(),
+        currency: text("currency").unwrap_or_default(),
+        tick_size: number("tick_size"),
+        multiplier: number("multiplier"),
+        listed: date("listed"),
+        last_traded: date("last_traded"),
+        expiry: date("expiry"),
+        strike: number("strike"),
+        former: vec![],
+    })
+}

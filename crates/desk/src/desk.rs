@@ -1,0 +1,174 @@
+//! What all rooms share.
+
+use crate::{
+    error::DeskError,
+    events::Events,
+    lateness::Lateness,
+    setup::{Means, Setup},
+    sight::Sights,
+};
+use futures_util::future::BoxFuture;
+use mizuno_config::Config;
+use mizuno_core::{SeriesKey, TradeDate, clock::ClockFace};
+use mizuno_sources::{Clock, DayBook, Secrets};
+use mizuno_store::{Store, series::SeriesRow};
+use std::{
+    collections::HashMap,
+    path::PathBuf,
+    sync::{Arc, PoisonError, RwLock},
+};
+use tokio::{runtime::Handle, sync::watch};
+
+/// The sixty seconds that a source's calls a minute are counted over, in microseconds.
+const MINUTE: i64 = 60 * mizuno_core::time::SECOND;
+
+/// The setup at work, the store, the clock, and what is known of every series.
+pub struct Desk {
+    /// Everything kept.
+    pub store: Store,
+    /// Service time.
+    pub clock: Clock,
+    /// What happens.
+    pub events: Events,
+    /// How much later than their profiles say collectors' sources were found to publish.
+    pub late: Lateness,
+    /// Where work goes on that nobody waits for: beside the writer, and not on a thread that answers calls.
+    pub home: Handle,
+    /// What is known of each series, until it changes.
+    pub(crate) sights: Sights,
+    config_dir: Option<PathBuf>,
+    data: PathBuf,
+    setup: RwLock<Arc<Setup>>,
+    /// Counts the setups there have been.
+    changed: watch::Sender<u64>,
+}
+
+impl Desk {
+    /// Opens the data directory `data` and puts a configuration to work, which was read from `config_dir`.
+    ///
+    /// # Errors
+    /// When the data directory is in use or cannot be read, or a source cannot be set up.
+    pub async fn open(config: Config, config_dir: Option<PathBuf>, data: PathBuf, clock: ClockFace) -> Result<Desk, DeskError> {
+        let clock = Clock::new(clock);
+        let hand = clock.clone();
+        let store = Store::open(&data, Arc::new(move || hand.now())).await?;
+        store.put_instruments(config.instruments.clone(), None).await?;
+        let secrets = secrets(config_dir.as_deref());
+        let book = Arc::new(Book(store.clone()));
+        let means = Means { clock: &clock, secrets: &secrets, book, folder: &data, before: None };
+        let (listed, ids) = (store.listed_instruments().await?, listed_ids(&store).await?);
+        let setup = Setup::new(config, listed, ids, &means)?;
+        // Calls of a process that ended within the last minute still count at their sources.
+        let now = clock.now();
+        for (name, at) in store.newest_calls().await? {
+            // A clock that was ahead then must not silence a source now.
+            let at = at.min(now);
+            if let Some(source) = setup.sources.get(&name).filter(|_| now < at.plus(MINUTE)) {
+                source.gate().begin_at(at.plus(MINUTE));
+            }
+        }
+        Ok(Desk {
+            store,
+            clock,
+            events: Events::default(),
+            late: Lateness::default(),
+            home: Handle::current(),
+            sights: Sights::default(),
+            config_dir,
+            data,
+            setup: RwLock::new(Arc::new(setup)),
+            changed: watch::channel(0).0,
+        })
+    }
+
+    /// The setup at work now. Whoever takes it keeps it, also when another takes its place.
+    #[must_use]
+    pub fn setup(&self) -> Arc<Setup> {
+        self.setup.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// The series of a name, with the present symbol of its instrument or a former one.
+    pub async fn series_named(&self, setup: &Setup, name: &str) -> Result<SeriesRow, DeskError> {
+        if let Ok(key) = name.parse::<SeriesKey>()
+            && let Some(row) = self.store.find_series(&setup.present(key)).await?
+        {
+            return Ok(row);
+        }
+        Err(self.no_series(name).await?)
+    }
+
+    /// That there is no series of a name, with those that come near.
+    pub async fn no_series(&self, name: &str) -> Result<DeskError, DeskError> {
+        let names: Vec<String> = self.store.series().await?.iter().map(|s| s.key.to_string()).collect();
+        Ok(DeskError::unknown("series", name, names.iter().map(String::as_str)))
+    }
+
+    /// Puts a configuration, and what the lists of sources say, in the place of the setup at work.
+    pub async fn put_to_work(&self, config: Config) -> Result<(), DeskError> {
+        self.store.put_instruments(config.instruments.clone(), None).await?;
+        let before = self.setup();
+        let secrets = secrets(self.config_dir.as_deref());
+        let book = Arc::new(Book(self.store.clone()));
+        let means = Means { clock: &self.clock, secrets: &secrets, book, folder: &self.data, before: Some(&before) };
+        let (listed, ids) = (self.store.listed_instruments().await?, listed_ids(&self.store).await?);
+        let setup = Setup::new(config, listed, ids, &means)?;
+        *self.setup.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(setup);
+        self.changed.send_modify(|n| *n += 1);
+        Ok(())
+    }
+
+    /// What keys and passwords there are, read afresh.
+    pub fn secrets(&self) -> Secrets {
+        secrets(self.config_dir.as_deref())
+    }
+
+    /// The data directory.
+    pub fn data(&self) -> &std::path::Path {
+        &self.data
+    }
+
+    /// Tells when another setup is at work.
+    pub fn changes(&self) -> watch::Receiver<u64> {
+        self.changed.subscribe()
+    }
+
+    /// Where the configuration is, for reading it again.
+    #[must_use]
+    pub fn config_dir(&self) -> Option<&std::path::Path> {
+        self.config_dir.as_deref()
+    }
+}
+
+/// What the file `.env` of a configuration holds; nothing when there is none.
+pub fn secrets(dir: Option<&std::path::Path>) -> Secrets {
+    let Some(path) = dir.map(|d| d.join(".env")) else { return Secrets::default() };
+    match dotenvy::from_path_iter(&path) {
+        Ok(pairs) => Secrets::new(pairs.filter_map(Result::ok)),
+        Err(_) => Secrets::default(),
+    }
+}
+
+/// What the sources' lists call our symbols.
+async fn listed_ids(store: &Store) -> Result<HashMap<String, HashMap<String, String>>, DeskError> {
+    let mut out: HashMap<String, HashMap<String, String>> = HashMap::new();
+    for row in store.list_rows(None, None).await? {
+        let columns: serde_json::Value = serde_json::from_str(&row.body).unwrap_or_default();
+        if let (Some(symbol), Some(id)) = (columns["symbol"].as_str(), columns["id"].as_str()) {
+            out.entry(row.source).or_default().insert(symbol.to_owned(), id.to_owned());
+        }
+    }
+    Ok(out)
+}
+
+/// The ledger of calls a day, in the store.
+struct Book(Store);
+
+impl DayBook for Book {
+    fn reserved<'a>(&'a self, source: &'a str, day: TradeDate) -> BoxFuture<'a, Result<u32, String>> {
+        Box::pin(async move { self.0.reserved_calls(source, day.0).await.map_err(|e| e.to_string()) })
+    }
+
+    fn reserve<'a>(&'a self, source: &'a str, day: TradeDate, calls: u32) -> BoxFuture<'a, Result<(), String>> {
+        Box::pin(async move { self.0.reserve_calls(source.to_owned(), day.0, calls).await.map_err(|e| e.to_string()) })
+    }
+}

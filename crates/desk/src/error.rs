@@ -1,0 +1,74 @@
+//! Why something cannot be done, in words a person can act on.
+
+/// Why something is not done.
+#[derive(Debug, thiserror::Error)]
+pub enum DeskError {
+    /// The store refused.
+    #[error(transparent)]
+    Store(#[from] mizuno_store::StoreError),
+    /// A source cannot be set up.
+    #[error("source {name}: {failure}")]
+    Source {
+        /// Its name.
+        name: String,
+        /// Why.
+        failure: mizuno_sources::Failure,
+    },
+    /// Something asked for does not exist.
+    #[error("there is no {kind} `{id}`; {hint}")]
+    Unknown {
+        /// What kind of thing.
+        kind: &'static str,
+        /// What was asked for.
+        id: String,
+        /// What it may be instead.
+        hint: String,
+        /// Which listing has those that there are, as `gaps` or `series`; empty where none has.
+        see: &'static str,
+    },
+    /// What was to be ended, decided or taken back is so already.
+    #[error("{0}")]
+    Over(String),
+    /// What the service was not started to do for others.
+    #[error("{0}")]
+    NotAllowed(String),
+    /// Something asked for cannot be.
+    #[error("{0}")]
+    Invalid(String),
+    /// It is being done already.
+    #[error("{what} is already at work as run {run}; watch it, wait for it, or cancel it")]
+    Busy {
+        /// The collector, or its repair.
+        what: String,
+        /// The run.
+        run: i64,
+    },
+    /// The service is shutting down.
+    #[error("the service is shutting down; ask again when it is back")]
+    Stopping,
+}
+
+impl DeskError {
+    /// An unknown thing, with a hint at the nearest known names.
+    pub fn unknown<'a>(kind: &'static str, id: &str, known: impl Iterator<Item = &'a str>) -> DeskError {
+        let lower = id.to_lowercase();
+        let shared = |name: &str| name.to_lowercase().chars().zip(lower.chars()).take_while(|(a, b)| a == b).count();
+        let mut close: Vec<(usize, &str)> = known.map(|name| (shared(name), name)).collect();
+        let (any, example) = (!close.is_empty(), close.first().map(|(_, name)| *name));
+        close.retain(|(shared, _)| *shared > 0);
+        close.sort_by_key(|&(shared, name)| (std::cmp::Reverse(shared), name.len().abs_diff(lower.len())));
+        let close: Vec<&str> = close.into_iter().take(4).map(|(_, name)| name).collect();
+        let hint = match (any, &close[..]) {
+            (false, _) => "none is known yet".to_owned(),
+            (true, []) => format!("nothing known is called so; there is for example {}", example.unwrap_or("none")),
+            (true, close) => format!("did you mean {}?", close.join(", ")),
+        };
+        let see = match kind {
+            "series" => "series",
+            "source" | "collector" => "status",
+            "list" => "lists",
+            _ => "instruments",
+        };
+        DeskError::Unknown { kind, id: id.to_owned(), hint, see }
+    }
+}

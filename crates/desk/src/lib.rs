@@ -1,0 +1,31 @@
+//! The desk at work: one checked configuration, the store, the clock, and what is known of every series.
+//!
+//! Two rooms stand on it: the one that collects and the one that answers researchers. What both must say alike stands here:
+//!
+//! * [`setup`]: the configuration at work, with its sources and calendars; [`timetable`]: when collectors run.
+//! * [`views`]: series as they stand at an instant, with gaps and causes; [`sight`] keeps that in memory until it changes.
+//! * [`moments`]: dates, instants and ids of gaps as people write and read them.
+//! * [`events`]: what happens, told to whoever listens; [`concern`]: what a person should know of this morning.
+//!
+//! It asks no source, runs nothing by itself, and knows nothing of HTTP or of the types that go over the wire.
+
+pub mod concern;
+mod desk;
+pub mod error;
+pub mod events;
+pub mod kept;
+pub mod lateness;
+pub mod moments;
+pub mod setup;
+mod sight;
+pub mod timetable;
+mod usual;
+mod view;
+pub mod views;
+
+pub use concern::Concern;
+pub use desk::{Desk, secrets};
+pub use error::DeskError;
+pub use events::Event;
+pub use setup::{Post, Setup};
+pub use view::View;

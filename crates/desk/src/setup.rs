@@ -1,0 +1,227 @@
+//! The configuration at work: one checked configuration and all that is worked out from it.
+//!
+//! A [`Setup`] never changes; reloading puts another in its place
+//! ([`crate::reload`]), and what is under way finishes with the old one.
+
+use crate::error::DeskError;
+use mizuno_config::{Collector, Config, profile::Offer};
+use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Timestamp, Venue, calendar::usual_dates, check::Standards, search::Index};
+use mizuno_sources::{Clock, DayBook, Secrets, Source};
+use mizuno_store::series::SeriesRow;
+use std::{
+    collections::{BTreeMap, HashMap},
+    path::Path,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
+};
+
+/// One configuration at work.
+pub struct Setup {
+    /// No other has it.
+    pub serial: u64,
+    /// The configuration, with the instruments that lists of sources added.
+    pub config: Config,
+    /// The sources by name.
+    pub sources: BTreeMap<String, Source>,
+    /// The calendar of each venue, by its code.
+    pub calendars: BTreeMap<String, Calendar>,
+    /// What each source calls our symbols, where its list says.
+    pub ids: HashMap<String, HashMap<String, String>>,
+    /// Finds instruments.
+    pub index: Index,
+    symbols: HashMap<String, usize>,
+}
+
+/// All that is needed to collect for one collector.
+#[derive(Clone, Copy)]
+pub struct Post<'s> {
+    /// What it collects, and when.
+    pub collector: &'s Collector,
+    /// Whom it asks.
+    pub source: &'s Source,
+    /// What that source offers of such bars.
+    pub offer: &'s Offer,
+    /// The venue it follows.
+    pub venue: &'s Venue,
+    /// The venue's sessions.
+    pub calendar: &'s Calendar,
+}
+
+/// What a setup is made from besides its configuration.
+pub struct Means<'a> {
+    /// Service time.
+    pub clock: &'a Clock,
+    /// Keys and passwords.
+    pub secrets: &'a Secrets,
+    /// Where calls of a day are counted.
+    pub book: Arc<dyn DayBook>,
+    /// Where the folders of `folder:` sources begin.
+    pub folder: &'a Path,
+    /// The setup before, whose sources go on as they are when their profiles are the same.
+    pub before: Option<&'a Setup>,
+}
+
+impl Setup {
+    /// Puts a configuration to work, with instruments and ids from the lists of sources.
+    pub fn new(
+        mut config: Config,
+        listed: Vec<Instrument>,
+        ids: HashMap<String, HashMap<String, String>>,
+        means: &Means<'_>,
+    ) -> Result<Setup, DeskError> {
+        let mut symbols: HashMap<String, usize> = config.instruments.iter().enumerate().map(|(at, i)| (i.symbol.clone(), at)).collect();
+        for instrument in listed.into_iter().filter(|i| config.venues.contains_key(&i.venue)) {
+            // One that a list has renamed stands in the configuration under its former symbol still.
+            let renamed = instrument.former.iter().rev().find_map(|f| symbols.get(&f.symbol).copied());
+            let renamed =
+                renamed.filter(|at| config.instruments[*at].venue == instrument.venue && !symbols.contains_key(&instrument.symbol));
+            if let Some(at) = renamed {
+                symbols.insert(instrument.symbol.clone(), at);
+                let known = &mut config.instruments[at];
+                known.former.extend(instrument.former.into_iter().filter(|f| !known.former.contains(f)).collect::<Vec<_>>());
+                known.symbol = instrument.symbol;
+            } else if !symbols.contains_key(&instrument.symbol) {
+                symbols.insert(instrument.symbol.clone(), config.instruments.len());
+                config.instruments.push(instrument);
+            }
+        }
+        config.follow_renames();
+        let dates = usual_dates(means.clock.now());
+        let calendars = config.venues.iter().map(|(code, v)| (code.clone(), Calendar::new(v, dates.clone()))).collect();
+        let mut sources = BTreeMap::new();
+        for (name, profile) in &config.sources {
+            let kept = means.before.and_then(|b| b.sources.get(name)).filter(|s| *s.profile == *profile && s.has_key_of(means.secrets));
+            let source = match kept {
+                Some(source) => source.clone(),
+                None => Source::new(Arc::new(profile.clone()), means.clock.clone(), means.secrets, means.book.clone(), means.folder)
+                    .map_err(|failure| DeskError::Source { name: name.clone(), failure })?,
+            };
+            sources.insert(name.clone(), source);
+        }
+        let index = Index::new(&config.instruments);
+        static SERIAL: AtomicU64 = AtomicU64::new(0);
+        Ok(Setup { serial: SERIAL.fetch_add(1, Ordering::Relaxed), config, sources, calendars, ids, index, symbols })
+    }
+
+    /// A collector and all it works with.
+    pub fn post(&self, collector: &str) -> Result<Post<'_>, DeskError> {
+        let unknown = || DeskError::unknown("collector", collector, self.config.collectors.keys().map(String::as_str));
+        let collector = self.config.collectors.get(collector).ok_or_else(unknown)?;
+        let parts = || {
+            let source = self.sources.get(&collector.source)?;
+            Some(Post {
+                collector,
+                source,
+                offer: source.profile.offer(&collector.venue, collector.interval, collector.side)?,
+                venue: self.config.venues.get(&collector.venue)?,
+                calendar: self.calendars.get(&collector.venue)?,
+            })
+        };
+        parts().ok_or_else(|| DeskError::Invalid(format!("the collector {} does not fit its source and venue", collector.name)))
+    }
+
+    /// The collector that keeps a series, if one does: among several, the one that wants the longest past.
+    pub fn post_of(&self, key: &SeriesKey) -> Option<Post<'_>> {
+        let instrument = self.known(&key.symbol)?;
+        self.config
+            .collectors
+            .values()
+            .filter(|c| c.source == key.source && c.interval == key.interval && c.side == key.side)
+            .filter(|c| c.takes(instrument))
+            .min_by_key(|c| c.since)
+            .and_then(|c| self.post(&c.name).ok())
+    }
+
+    /// The instrument with exactly this present symbol.
+    pub fn known(&self, symbol: &str) -> Option<&Instrument> {
+        self.symbols.get(symbol).and_then(|&at| self.config.instruments.get(at))
+    }
+
+    /// The instrument with this symbol, present or former, in either case.
+    pub fn instrument(&self, symbol: &str) -> Result<&Instrument, DeskError> {
+        if let Some(instrument) = self.known(symbol) {
+            return Ok(instrument);
+        }
+        let all = &self.config.instruments;
+        let named = |i: &&Instrument| i.symbol.eq_ignore_ascii_case(symbol);
+        let formerly = |i: &&Instrument| i.former.iter().any(|f| f.symbol.eq_ignore_ascii_case(symbol));
+        all.iter()
+            .find(named)
+            .or_else(|| all.iter().find(formerly))
+            .ok_or_else(|| DeskError::unknown("instrument", symbol, all.iter().map(|i| i.symbol.as_str())))
+    }
+
+    /// A question narrowed to a source, a series or an interval that nobody knows is refused: an empty answer would read as all clear.
+    ///
+    /// # Errors
+    /// When one of them is not known, here or in `held`, the series there are.
+    pub fn check_names(
+        &self,
+        held: &[SeriesRow],
+        source: Option<&str>,
+        series: Option<&str>,
+        interval: Option<&str>,
+    ) -> Result<(), DeskError> {
+        if let Some(name) = source.filter(|s| !self.sources.contains_key(*s) && held.iter().all(|r| r.key.source != **s)) {
+            return Err(DeskError::unknown("source", name, self.sources.keys().map(String::as_str)));
+        }
+        if let Some(name) = series.filter(|s| held.iter().all(|r| r.key.to_string() != **s)) {
+            let names: Vec<String> = held.iter().map(|r| r.key.to_string()).collect();
+            return Err(DeskError::unknown("series", name, names.iter().map(String::as_str)));
+        }
+        interval.map_or(Ok(()), |i| i.parse::<Interval>().map(drop).map_err(|e| DeskError::Invalid(format!("interval: {e}"))))
+    }
+
+    /// A series' name with the present symbol of its instrument, whichever of its symbols was given.
+    pub fn present(&self, key: SeriesKey) -> SeriesKey {
+        match self.instrument(&key.symbol) {
+            Ok(instrument) => SeriesKey { symbol: instrument.symbol.clone(), ..key },
+            Err(_) => key,
+        }
+    }
+
+    /// What a source calls one of our symbols, where its list says.
+    pub fn id(&self, source: &str, symbol: &str) -> Option<&str> {
+        self.ids.get(source)?.get(symbol).map(String::as_str)
+    }
+
+    /// Text with the secrets of all sources covered.
+    pub fn without_secrets(&self, text: &str) -> String {
+        self.sources.values().fold(text.to_owned(), |text, source| source.covered().text(&text))
+    }
+
+    /// The calendar of an instrument's venue.
+    pub fn calendar_of(&self, instrument: &Instrument) -> Result<&Calendar, DeskError> {
+        let found = self.calendars.get(&instrument.venue);
+        found.ok_or_else(|| DeskError::Invalid(format!("{} trades on {}, which is no venue any more", instrument.symbol, instrument.venue)))
+    }
+}
+
+impl Post<'_> {
+    /// The symbol to ask with for a window: the present one, or that of the time where the source knows no other.
+    pub fn symbol_for(&self, setup: &Setup, symbol: &str, window: &mizuno_core::Span) -> String {
+        // Windows are cut where a name changes, so any day of one will do; the first need not be a session.
+        let date = match self.collector.interval {
+            Interval::Daily => Some(window.start.date()),
+            Interval::Intraday { .. } => self.calendar.at_or_after(window.start.instant()).map(|s| s.date),
+        };
+        match (setup.known(symbol), date) {
+            (Some(instrument), Some(date)) if self.source.profile.symbols.dated => instrument.symbol_on(date).to_owned(),
+            _ => symbol.to_owned(),
+        }
+    }
+
+    /// What the bars of an answer are held to.
+    pub fn standards(&self, interval: Interval, asked_at: Timestamp, answered_at: Timestamp) -> Standards<'_> {
+        Standards { calendar: self.calendar, interval, asked_at, answered_at, any_price: self.offer.any_price }
+    }
+
+    /// Whether a window reaches into the newest session: today's increment, which goes ahead of backfill.
+    pub fn is_newest(&self, window: &mizuno_core::Span, now: Timestamp) -> bool {
+        let interval = self.collector.interval;
+        let newest = self.calendar.at_or_after(now).filter(|s| s.open() <= now).or(self.calendar.last_closed(now));
+        newest.is_some_and(|s| s.slots(interval).overlaps(window))
+    }
+}

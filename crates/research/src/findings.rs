@@ -1,0 +1,310 @@
+//! The checks at work: what they find in each series, worked out anew when its bars have changed.
+
+use crate::Research;
+use mizuno_config::profile::{Adjusted, ListKind, Offer};
+use mizuno_core::{
+    Aligned, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
+    check::Flaw,
+    finding::{self, Finding, Rules, Split, Subject},
+};
+use mizuno_desk::{DeskError, Setup};
+use mizuno_store::{quarantine::Slots, series::SeriesRow};
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::{Arc, Mutex, PoisonError},
+};
+
+/// Sessions of bars shorter than a day that are looked at, up to the newest.
+const SESSIONS: usize = 40;
+
+/// What was found in each series, until its bars, or what they are held against, change.
+#[derive(Default)]
+pub struct Examined(Mutex<Remembered>);
+
+type Remembered = HashMap<i64, (Standard, Arc<Vec<Finding>>)>;
+
+/// What findings follow from, as far as it can change.
+#[derive(Clone, Debug, PartialEq)]
+struct Standard {
+    revision: i64,
+    of_minutes: Option<i64>,
+    rules: Rules,
+    splits: Option<Vec<Split>>,
+    refused: Vec<Slot>,
+    first: Slot,
+}
+
+/// The splits that lists of sources know, by symbol, and the venues that have such a list at all.
+#[derive(Clone, Debug, Default)]
+pub struct Splits {
+    by_symbol: BTreeMap<String, Vec<Split>>,
+    venues: Vec<String>,
+    /// What two lists say otherwise, in sentences; what the first of them says counts.
+    pub conflicts: Vec<String>,
+}
+
+/// Two lists that give one split so many days apart mean the same one.
+const APART: i32 = 4;
+
+impl Splits {
+    /// Takes in a split that a list knows. The same one again, from whichever list and however it is written, is one.
+    fn take(&mut self, symbol: &str, list: &str, split: Split, said: &mut HashMap<(String, TradeDate), String>) {
+        let all = self.by_symbol.entry(symbol.to_owned()).or_default();
+        let near = all.iter().find(|s| {
+            let other = said.get(&(symbol.to_owned(), s.ex_date)).is_some_and(|l| l != list);
+            s.ex_date == split.ex_date
+                || (other && (s.ex_date.0 - split.ex_date.0).abs() <= APART && (s.new, s.old) == (split.new, split.old))
+        });
+        match near {
+            Some(same) if *same == split => {}
+            Some(other) => {
+                let first = said.get(&(symbol.to_owned(), other.ex_date)).map_or("another list", String::as_str);
+                let sentence = format!(
+                    "{symbol} splits {} for {} on {} by {first}, and {} for {} on {} by {list}; what {first} says counts",
+                    other.new, other.old, other.ex_date, split.new, split.old, split.ex_date
+                );
+                self.conflicts.push(sentence);
+            }
+            None => {
+                said.insert((symbol.to_owned(), split.ex_date), list.to_owned());
+                all.push(split);
+                all.sort_by_key(|s| s.ex_date);
+            }
+        }
+    }
+
+    /// The splits of an instrument; `None` when its venue has no list of them.
+    pub fn of(&self, setup: &Setup, symbol: &str) -> Option<&[Split]> {
+        let venue = &setup.known(symbol)?.venue;
+        self.venues.contains(venue).then(|| self.by_symbol.get(symbol).map_or(&[][..], Vec::as_slice))
+    }
+}
+
+/// What every series' findings are judged by, read once for a question about many.
+pub struct Known {
+    /// The splits that lists know.
+    pub splits: Splits,
+    as_of: Timestamp,
+    /// Stamps refused because the venue was closed, in order, by series.
+    refused: HashMap<i64, Vec<Slot>>,
+    /// What a person accepted, by series.
+    accepted: HashMap<i64, Vec<(String, Span)>>,
+    /// The series with bars of a minute.
+    minutes: HashMap<SeriesKey, SeriesRow>,
+}
+
+/// A finding, and whether a person accepted it.
+#[derive(Clone, Debug)]
+pub struct Judged {
+    /// What was found.
+    pub finding: Finding,
+    /// Whether a person accepted it.
+    pub accepted: bool,
+}
+
+impl Research {
+    /// The splits that were known at an instant.
+    pub async fn splits(&self, setup: &Setup, as_of: Timestamp) -> Result<Splits, DeskError> {
+        let mut out = Splits::default();
+        let mut said = HashMap::new();
+        for (source, profile) in &setup.config.sources {
+            for list in profile.lists.iter().filter(|l| l.of == ListKind::Splits) {
+                let name = format!("{source}/{}", list.name);
+                let rows = self.desk.store.list_rows_as_of(source, &list.name, as_of).await?;
+                if !rows.is_empty() {
+                    out.venues.push(list.venue.clone());
+                }
+                for row in rows {
+                    let columns: serde_json::Value = serde_json::from_str(&row.body).unwrap_or_default();
+                    let date = columns["ex_date"].as_str().and_then(|t| t.parse::<TradeDate>().ok());
+                    let ratio = || Split::ratio(columns["new"].as_str()?.parse().ok()?, columns["old"].as_str()?.parse().ok()?);
+                    if let (Some(symbol), Some(ex_date), Some((new, old))) = (columns["symbol"].as_str(), date, ratio()) {
+                        out.take(symbol, &name, Split { ex_date, new, old }, &mut said);
+                    }
+                }
+            }
+        }
+        Ok(out)
+    }
+
+    /// What findings are judged by, as of an instant.
+    pub async fn known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
+        let all = self.desk.store.series().await?.into_iter().filter(|s| s.key.interval == Interval::MINUTE);
+        Ok(Known {
+            splits: self.splits(setup, as_of).await?,
+            as_of,
+            refused: self.refused_stamps(as_of).await?,
+            accepted: self.desk.store.accepted(as_of).await?,
+            minutes: all.map(|s| (s.key.clone(), s)).collect(),
+        })
+    }
+
+    /// What the checks find in a series.
+    pub async fn findings(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Vec<Judged>, DeskError> {
+        let Some((standard, minutes)) = known.standard(setup, row)? else { return Ok(vec![]) };
+        if let Some(found) = self.examined.recall(row.id, &standard, known) {
+            return Ok(known.judge(row.id, &found));
+        }
+        let found = Arc::new(self.examine(setup, row, &standard, minutes, known.as_of).await?);
+        if standard.is_of_now(known) {
+            self.examined.lock().insert(row.id, (standard, found.clone()));
+        }
+        Ok(known.judge(row.id, &found))
+    }
+
+    /// The same where it need not be worked out; `None` where it must be.
+    pub fn findings_at_hand(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Option<Vec<Judged>>, DeskError> {
+        let Some((standard, _)) = known.standard(setup, row)? else { return Ok(Some(vec![])) };
+        Ok(self.examined.recall(row.id, &standard, known).map(|found| known.judge(row.id, &found)))
+    }
+
+    async fn examine(
+        &self,
+        setup: &Setup,
+        row: &SeriesRow,
+        standard: &Standard,
+        minutes: Option<&SeriesRow>,
+        as_of: Timestamp,
+    ) -> Result<Vec<Finding>, DeskError> {
+        let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol).cloned()) else { return Ok(vec![]) };
+        let calendar = setup.calendar_of(&instrument)?.clone();
+        let bars = Aligned::of(&self.desk.store.bars(row, standard.first..Slot(i64::MAX), as_of).await?);
+        let minutes = match minutes {
+            Some(minutes) => {
+                // Before the last split, daily bars adjusted for it stand on another basis than minutes as traded.
+                let split = standard.splits.iter().flatten().last().filter(|_| offer.adjusted != Adjusted::No);
+                let since =
+                    split.map_or(Slot(i64::MIN), |s| calendar.span_of_dates(Interval::MINUTE, s.ex_date..TradeDate(i32::MAX)).start);
+                let span = recent(&calendar, as_of);
+                Some(Aligned::of(&self.desk.store.bars(minutes, span.start.max(since)..span.end, as_of).await?))
+            }
+            None => None,
+        };
+        let interval = row.key.interval;
+        // Adjusted prices and mids need not be whole ticks, and a split must not show in what is adjusted for it.
+        let on_grid = offer.adjusted == Adjusted::No && row.key.side != Side::Mid;
+        let lot = i64::from(offer.volume_unit);
+        let (rules, refused) = (standard.rules.clone(), standard.refused.clone());
+        let (splits, splits_known) = match (&standard.splits, offer.adjusted) {
+            (Some(splits), Adjusted::No) => (splits.clone(), true),
+            // Nothing known may show.
+            (Some(_), _) => (vec![], true),
+            (None, _) => (vec![], false),
+        };
+        let look = move || {
+            let subject = Subject {
+                interval,
+                calendar: &calendar,
+                bars: &bars,
+                tick: instrument.tick_size.filter(|_| on_grid),
+                lot,
+                splits: &splits,
+                splits_known,
+                refused: &refused,
+                minutes: minutes.as_ref(),
+            };
+            finding::find(&subject, &rules)
+        };
+        tokio::task::spawn_blocking(look).await.map_err(|e| DeskError::Invalid(e.to_string()))
+    }
+
+    /// Stamps that had been refused by an instant, because the venue was closed.
+    async fn refused_stamps(&self, as_of: Timestamp) -> Result<HashMap<i64, Vec<Slot>>, DeskError> {
+        let mut out: HashMap<i64, Vec<Slot>> = HashMap::new();
+        let intervals: HashMap<i64, Interval> = self.desk.store.series().await?.into_iter().map(|s| (s.id, s.key.interval)).collect();
+        for (series, slots) in self.desk.store.slots_with(Flaw::ClosedMarket.word(), as_of).await? {
+            let Some(interval) = intervals.get(&series) else { continue };
+            let all = out.entry(series).or_default();
+            match slots {
+                Slots::One(slot) => all.push(slot),
+                Slots::Several(spans) => {
+                    all.extend(spans.iter().flat_map(|s| (s.start.0..s.end.0).step_by(interval.step() as usize)).map(Slot));
+                }
+            }
+        }
+        out.values_mut().for_each(|slots| {
+            slots.sort_unstable();
+            slots.dedup();
+        });
+        Ok(out)
+    }
+}
+
+impl Standard {
+    /// What was known then is what is known now, as long as nothing has been learned since.
+    fn is_of_now(&self, known: &Known) -> bool {
+        self.revision.max(self.of_minutes.unwrap_or(0)) <= known.as_of.0
+    }
+}
+
+impl Known {
+    /// What the findings of a series follow from, and the minutes it is held against; `None` when no source is said to have it.
+    fn standard(&self, setup: &Setup, row: &SeriesRow) -> Result<Option<(Standard, Option<&SeriesRow>)>, DeskError> {
+        let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol)) else { return Ok(None) };
+        let minutes = self.minutes_of(setup, &row.key, offer);
+        // Counted from the instant asked about, so that asking again for it gives the same.
+        let first = match row.key.interval {
+            Interval::Intraday { .. } => recent(setup.calendar_of(instrument)?, self.as_of).start,
+            _ => Slot(i64::MIN),
+        };
+        let standard = Standard {
+            revision: row.revision,
+            of_minutes: minutes.map(|m| m.revision),
+            rules: setup.config.checks.rules(instrument),
+            splits: self.splits.of(setup, &row.key.symbol).map(<[Split]>::to_vec),
+            refused: self.refused.get(&row.id).cloned().unwrap_or_default(),
+            first,
+        };
+        Ok(Some((standard, minutes)))
+    }
+
+    fn judge(&self, series: i64, found: &[Finding]) -> Vec<Judged> {
+        let accepted = self.accepted.get(&series).map_or(&[][..], Vec::as_slice);
+        let is_accepted = |f: &Finding| {
+            accepted.iter().any(|(check, span)| check == f.check.word() && span.start <= f.span.start && f.span.end <= span.end)
+        };
+        found.iter().map(|f| Judged { accepted: is_accepted(f), finding: f.clone() }).collect()
+    }
+
+    /// The minutes that a daily series can be held against: of the same source and side, on the same basis.
+    fn minutes_of(&self, setup: &Setup, key: &SeriesKey, offer: &Offer) -> Option<&SeriesRow> {
+        let minute = SeriesKey { interval: Interval::MINUTE, ..key.clone() };
+        // Since the last split, prices adjusted for splits are as traded.
+        let same_basis = offer_of(setup, &minute).is_some_and(|m| m.adjusted == offer.adjusted || offer.adjusted == Adjusted::Splits);
+        if key.interval == Interval::Daily && same_basis { self.minutes.get(&minute) } else { None }
+    }
+}
+
+impl Examined {
+    fn recall(&self, series: i64, standard: &Standard, known: &Known) -> Option<Arc<Vec<Finding>>> {
+        self.lock().get(&series).filter(|(s, _)| standard.is_of_now(known) && s == standard).map(|(_, found)| found.clone())
+    }
+
+    /// What was found in a series when it was last looked at.
+    pub fn last(&self, series: i64) -> Vec<Finding> {
+        self.lock().get(&series).map(|(_, found)| found.to_vec()).unwrap_or_default()
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, Remembered> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// What a series' source says of such series.
+pub fn offer_of<'s>(setup: &'s Setup, key: &SeriesKey) -> Option<&'s Offer> {
+    let venue = &setup.known(&key.symbol)?.venue;
+    setup.config.sources.get(&key.source)?.offer(venue, key.interval, key.side)
+}
+
+/// The newest sessions, of which daily bars are held against their minutes.
+fn recent(calendar: &mizuno_core::Calendar, now: Timestamp) -> Span {
+    let sessions = calendar.sessions();
+    let closed = sessions.partition_point(|s| s.close() <= now);
+    let first = sessions.get(closed.saturating_sub(SESSIONS)).map_or(Slot(i64::MIN), |s| Slot::at(s.open()));
+    first..Slot(i64::MAX)
+}
+
+/// The bars that findings cast doubt on, but for those a person accepted.
+pub fn doubted(found: &[Judged]) -> mizuno_core::Spans {
+    finding::doubted(&found.iter().filter(|f| !f.accepted).map(|f| f.finding.clone()).collect::<Vec<_>>())
+}

@@ -1,0 +1,233 @@
+//! The golden series at work: which sources take part and on which basis, and its bars a piece at a time.
+
+use crate::{
+    Research,
+    findings::{Splits, doubted, offer_of},
+};
+use mizuno_config::{GOLDEN, Ranked, profile::Adjusted};
+use mizuno_core::{
+    Bars, Calendar, Decimal, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
+    bar::Digits,
+    basis,
+    finding::Split,
+    golden::{self, Candidate, Golden},
+};
+use mizuno_desk::{Desk, DeskError, Setup};
+use mizuno_store::{blocks, series::SeriesRow};
+use std::{collections::VecDeque, sync::Arc};
+
+/// One source of a golden series.
+pub struct Part {
+    /// Its series.
+    pub row: SeriesRow,
+    /// Splits to bring its prices back by; `None` where they are as traded.
+    splits: Option<Vec<Split>>,
+    /// Slots whose bars are doubted.
+    pub doubted: Spans,
+}
+
+impl Part {
+    /// How its prices come to be as traded.
+    pub fn basis_in_words(&self) -> &'static str {
+        match &self.splits {
+            None => "as traded",
+            Some(splits) if splits.is_empty() => "adjusted for splits, of which there are none",
+            Some(_) => "adjusted for splits, brought back by the list of splits",
+        }
+    }
+}
+
+/// A source that has the series and no part in the golden one, and why.
+pub struct LeftOut {
+    /// Its name.
+    pub source: String,
+    /// Why.
+    pub why: String,
+}
+
+/// The sources of one golden series.
+pub struct Lineup {
+    /// The golden series.
+    pub key: SeriesKey,
+    /// The sources that take part.
+    pub parts: Vec<Part>,
+    /// Those that do not.
+    pub left_out: Vec<LeftOut>,
+    /// How the parts rank, by their places, from a trade date on.
+    pub ranks: Vec<(TradeDate, Vec<usize>)>,
+    zone: jiff::tz::TimeZone,
+    tick: Option<Decimal>,
+}
+
+/// The bars of a golden series, a piece at a time.
+pub struct GoldenReading {
+    desk: Arc<Desk>,
+    lineup: Lineup,
+    pieces: VecDeque<(Span, Vec<usize>)>,
+    as_of: Timestamp,
+    /// Room for every price there may be in it.
+    pub price: Digits,
+    /// Room for every volume there may be in it.
+    pub volume: Digits,
+}
+
+impl Research {
+    /// Who takes part in the golden series of an instrument, interval and side, as of an instant.
+    pub async fn lineup(&self, setup: &Setup, key: &SeriesKey, as_of: Timestamp) -> Result<Lineup, DeskError> {
+        let instrument = setup.instrument(&key.symbol)?;
+        let venue = setup.config.venues.get(&instrument.venue);
+        let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
+        let known = self.known(setup, as_of).await?;
+        let (mut parts, mut left_out) = (vec![], vec![]);
+        for row in self.desk.store.sources_of(&instrument.symbol, key.interval, key.side).await? {
+            let source = row.key.source.clone();
+            match takes_part(setup, &known.splits, &row.key) {
+                Err(why) => left_out.push(LeftOut { source, why }),
+                Ok(splits) => {
+                    let found = self.findings(setup, &row, &known).await?;
+                    parts.push(Part { row, splits, doubted: doubted(&found) });
+                }
+            }
+        }
+        let key = SeriesKey { symbol: instrument.symbol.clone(), source: GOLDEN.to_owned(), ..key.clone() };
+        let ranks = ranking.iter().map(|r| (r.from, in_order(r, &parts))).collect();
+        let zone = venue.map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+        Ok(Lineup { key, parts, left_out, ranks, zone, tick: instrument.tick_size })
+    }
+
+    /// Begins to read a golden series.
+    pub async fn read_golden(&self, lineup: Lineup, calendar: &Calendar, span: Span, as_of: Timestamp) -> Result<GoldenReading, DeskError> {
+        let (mut price, mut volume) = (Digits::default(), Digits::default());
+        let mut extent: Option<Span> = None;
+        for part in &lineup.parts {
+            let reading = self.desk.store.read(&part.row, span.clone(), as_of).await?;
+            // What is brought back may be as much larger as there are new shares for old ones.
+            let more = u8::from(part.splits.as_ref().is_some_and(|s| !s.is_empty())) * 4;
+            price = price.and(Digits { whole: (reading.price.whole + more).min(18), ..reading.price });
+            volume = volume.and(Digits { whole: (reading.volume.whole + more).min(18), ..reading.volume });
+            if let Some(own) = reading.extent() {
+                extent = Some(extent.map_or(own.clone(), |e| e.start.min(own.start)..e.end.max(own.end)));
+            }
+        }
+        let pieces =
+            extent.map_or(VecDeque::new(), |extent| pieces(&lineup, calendar, extent.start.max(span.start)..extent.end.min(span.end)));
+        Ok(GoldenReading { desk: self.desk.clone(), lineup, pieces, as_of, price, volume })
+    }
+}
+
+/// Whether a series has a part in the golden one of its instrument, and the splits its prices are brought back by, if it is adjusted;
+/// or why it has none. There is no other answer to this: files, line-ups and gaps all ask here.
+pub fn takes_part(setup: &Setup, splits: &Splits, key: &SeriesKey) -> Result<Option<Vec<Split>>, String> {
+    let instrument = setup.known(&key.symbol).ok_or("its instrument is not known any more")?;
+    let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
+    let never = ranking.iter().all(|r| r.sources.as_ref().is_some_and(|all| !all.contains(&key.source)));
+    match (offer_of(setup, key).map(|o| o.adjusted), splits.of(setup, &key.symbol)) {
+        (None, _) => Err("its profile no longer has this series".to_owned()),
+        _ if never => Err("ranking.toml does not rank it".to_owned()),
+        (Some(Adjusted::No), _) => Ok(None),
+        (Some(Adjusted::SplitsAndDividends), _) => {
+            Err("its prices are adjusted for dividends, and cannot be brought back to what was paid".to_owned())
+        }
+        (Some(Adjusted::Splits), Some(splits)) if key.interval == Interval::Daily => Ok(Some(splits.to_vec())),
+        (Some(Adjusted::Splits), _) => {
+            Err(format!("its prices are adjusted for splits, and no list of splits of {} is collected", instrument.venue))
+        }
+    }
+}
+
+/// The slots in which a series has a part in the golden one: those of the dates for which it is ranked.
+pub fn ranked_span(setup: &Setup, calendar: &Calendar, key: &SeriesKey) -> Spans {
+    let Some(instrument) = setup.known(&key.symbol) else { return Spans::new() };
+    let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
+    let mut out = vec![];
+    for (at, ranked) in ranking.iter().enumerate() {
+        if ranked.sources.as_ref().is_none_or(|all| all.contains(&key.source)) {
+            let start = start_of(calendar, key.interval, ranked.from);
+            out.push(start..ranking.get(at + 1).map_or(Slot(i64::MAX), |next| start_of(calendar, key.interval, next.from)));
+        }
+    }
+    out.into_iter().filter(|s| s.start < s.end).collect()
+}
+
+/// The first slot of a trade date, or of all time.
+fn start_of(calendar: &Calendar, interval: Interval, from: TradeDate) -> Slot {
+    match interval {
+        _ if from == TradeDate(i32::MIN) => Slot(i64::MIN),
+        _ => calendar.span_of_dates(interval, from..TradeDate(i32::MAX)).start,
+    }
+}
+
+/// The places of the parts in the order of their rank; where nothing is said, in that of their names.
+fn in_order(ranked: &Ranked, parts: &[Part]) -> Vec<usize> {
+    match &ranked.sources {
+        None => (0..parts.len()).collect(),
+        Some(sources) => sources.iter().filter_map(|s| parts.iter().position(|p| p.row.key.source == *s)).collect(),
+    }
+}
+
+/// The span cut where blocks end and where ranks change, each piece with its ranks.
+fn pieces(lineup: &Lineup, calendar: &Calendar, span: Span) -> VecDeque<(Span, Vec<usize>)> {
+    let interval = lineup.key.interval;
+    let starts: Vec<Slot> = lineup.ranks.iter().map(|(from, _)| start_of(calendar, interval, *from)).collect();
+    let mut out = VecDeque::new();
+    let mut at = span.start;
+    while at < span.end {
+        let current = starts.iter().rposition(|s| *s <= at).unwrap_or(0);
+        let next_rank = starts.get(current + 1).copied().unwrap_or(span.end);
+        let end = blocks::span_of(interval, at).end.min(next_rank).min(span.end);
+        out.push_back((at..end, lineup.ranks[current].1.clone()));
+        at = end;
+    }
+    out
+}
+
+impl Lineup {
+    /// What changes when a bar of it may, as bytes: the ranks, and of each part its revision, its splits and what is doubted in it.
+    #[must_use]
+    pub fn state(&self) -> Vec<u8> {
+        let mut out = vec![];
+        let mut put = |numbers: &[i64]| numbers.iter().for_each(|n| out.extend(n.to_be_bytes()));
+        for (from, places) in &self.ranks {
+            put(&[i64::from(from.0), places.len() as i64]);
+            places.iter().for_each(|place| put(&[*place as i64]));
+        }
+        for part in &self.parts {
+            let splits = part.splits.as_deref();
+            put(&[part.row.id, part.row.revision, splits.map_or(-1, |s| s.len() as i64)]);
+            splits.unwrap_or_default().iter().for_each(|s| put(&[i64::from(s.ex_date.0), s.new, s.old]));
+            part.doubted.iter().for_each(|span| put(&[span.start.0, span.end.0]));
+        }
+        out
+    }
+
+    /// The names of the parts' sources, by their places.
+    pub fn sources(&self) -> Vec<String> {
+        self.parts.iter().map(|p| p.row.key.source.clone()).collect()
+    }
+}
+
+impl GoldenReading {
+    /// The next piece: bars, and the place of each one's source.
+    pub async fn next(&mut self) -> Result<Option<Golden>, DeskError> {
+        let Some((span, ranks)) = self.pieces.pop_front() else { return Ok(None) };
+        let mut candidates = vec![];
+        for &place in &ranks {
+            let part = &self.lineup.parts[place];
+            let bars = bars_as_traded(&self.desk, part, span.clone(), self.as_of, &self.lineup).await?;
+            candidates.push(Candidate { bars, doubted: part.doubted.clone() });
+        }
+        let mut made = golden::golden(&candidates);
+        made.from.iter_mut().for_each(|place| *place = ranks[usize::from(*place)] as u16);
+        Ok(Some(made))
+    }
+}
+
+async fn bars_as_traded(desk: &Desk, part: &Part, span: Span, as_of: Timestamp, lineup: &Lineup) -> Result<Bars, DeskError> {
+    match &part.splits {
+        None => Ok(desk.store.bars(&part.row, span, as_of).await?),
+        Some(splits) => {
+            let versions = desk.store.versions(&part.row, span, as_of).await?;
+            Ok(basis::as_traded(&versions, as_of, splits, &lineup.zone, lineup.tick))
+        }
+    }
+}

@@ -1,0 +1,44 @@
+//! What researchers are answered: bars of one source or golden ones, what is doubted, what is missing, and where a bar came from.
+//!
+//! * [`golden`]: who takes part in a golden series, and its bars; [`whole`]: what it is expected to have.
+//! * [`findings`]: what the checks find, [`noticed`]: as a person asks for it, `checking`: in all series together.
+//! * [`gaps`]: gaps with what other sources say of them; [`excusing`]: what a person accepts.
+//! * [`lineage`]: from a bar to the very line it stands on; [`comparison`]: two series side by side.
+//! * [`reading`]: bars a piece at a time; [`encode`]: bars as files.
+//!
+//! It asks no source and runs nothing, and knows nothing of HTTP or of the types that go over the wire.
+
+mod checking;
+pub mod comparison;
+mod concerns;
+pub mod encode;
+pub mod excusing;
+pub mod findings;
+pub mod gaps;
+pub mod golden;
+pub mod lineage;
+pub mod noticed;
+pub mod reading;
+pub mod whole;
+
+use findings::Examined;
+use mizuno_desk::Desk;
+use std::sync::Arc;
+
+/// The room that answers researchers.
+pub struct Research {
+    /// The setup at work, the store, and what is known of every series.
+    pub desk: Arc<Desk>,
+    /// What the checks found, until bars change.
+    examined: Examined,
+    /// Held while many series are examined.
+    examining: tokio::sync::Mutex<()>,
+}
+
+impl Research {
+    /// A room that has examined nothing yet.
+    #[must_use]
+    pub fn new(desk: Arc<Desk>) -> Arc<Research> {
+        Arc::new(Research { desk, examined: Examined::default(), examining: tokio::sync::Mutex::default() })
+    }
+}

@@ -1,0 +1,142 @@
+//! Bars of one question, a piece at a time: of one source, or golden ones.
+
+use crate::{
+    Research,
+    golden::{GoldenReading, Lineup},
+};
+use mizuno_config::GOLDEN;
+use mizuno_core::{Bars, Calendar, SeriesKey, Slot, Span, Timestamp, bar::Digits};
+use mizuno_desk::{DeskError, Setup};
+use mizuno_store::{reading::Reading, series::SeriesRow};
+
+/// Bars, and the places of their sources where these are several.
+pub type Piece = (Bars, Vec<u16>);
+
+/// What is read: a series as its source tells it, or the best of several.
+pub enum Reader {
+    /// One source's.
+    One(Reading),
+    /// Golden ones.
+    Golden(Box<GoldenReading>),
+}
+
+impl Reader {
+    /// Room for every price and every volume there may be in it.
+    #[must_use]
+    pub fn room(&self) -> (Digits, Digits) {
+        match self {
+            Reader::One(one) => (one.price, one.volume),
+            Reader::Golden(golden) => (golden.price, golden.volume),
+        }
+    }
+
+    /// The next bars.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn next(&mut self) -> Result<Option<Piece>, DeskError> {
+        match self {
+            Reader::One(one) => Ok(one.next().await?.map(|bars| (bars, vec![]))),
+            Reader::Golden(golden) => Ok(golden.next().await?.map(|made| (made.bars, made.from))),
+        }
+    }
+}
+
+/// The series an answer is made of.
+pub enum Subject {
+    /// One source's.
+    One(SeriesRow),
+    /// Those of a golden series.
+    Golden(Lineup),
+}
+
+impl Subject {
+    /// Everything that changes when a bar of it may, as bytes.
+    #[must_use]
+    pub fn state(&self) -> Vec<u8> {
+        match self {
+            Subject::One(row) => [row.id.to_be_bytes(), row.revision.to_be_bytes()].concat(),
+            Subject::Golden(lineup) => lineup.state(),
+        }
+    }
+
+    /// The series it is read from.
+    #[must_use]
+    pub fn rows(&self) -> Vec<SeriesRow> {
+        match self {
+            Subject::One(row) => vec![row.clone()],
+            Subject::Golden(lineup) => lineup.parts.iter().map(|p| p.row.clone()).collect(),
+        }
+    }
+}
+
+impl Research {
+    /// The series of a name, or the line-up of a golden one, as of an instant.
+    ///
+    /// # Errors
+    /// When there is no such series, or no source has a part in it.
+    pub async fn subject(&self, setup: &Setup, key: &SeriesKey, as_of: Timestamp) -> Result<Subject, DeskError> {
+        if key.source != GOLDEN {
+            return Ok(Subject::One(self.desk.series_named(setup, &key.to_string()).await?));
+        }
+        let lineup = self.lineup(setup, key, as_of).await?;
+        if lineup.parts.is_empty() {
+            let why: Vec<String> = lineup.left_out.iter().map(|l| format!("{}: {}", l.source, l.why)).collect();
+            return Err(match why.is_empty() {
+                true => self.desk.no_series(&key.to_string()).await?,
+                false => DeskError::Invalid(format!("no source has a part in {key}; {}", why.join("; "))),
+            });
+        }
+        Ok(Subject::Golden(lineup))
+    }
+
+    /// Begins to read a stretch of it.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn read(&self, subject: Subject, calendar: &Calendar, span: Span, as_of: Timestamp) -> Result<Reader, DeskError> {
+        Ok(match subject {
+            Subject::One(row) => Reader::One(self.desk.store.read(&row, span, as_of).await?),
+            Subject::Golden(lineup) => Reader::Golden(Box::new(self.read_golden(lineup, calendar, span, as_of).await?)),
+        })
+    }
+
+    /// All bars of a stretch at once; for what looks at a series as a whole.
+    ///
+    /// # Errors
+    /// When there is no such series, or the store cannot be read.
+    pub async fn all_bars(
+        &self,
+        setup: &Setup,
+        key: &SeriesKey,
+        calendar: &Calendar,
+        span: Span,
+        as_of: Timestamp,
+    ) -> Result<Bars, DeskError> {
+        let subject = self.subject(setup, key, as_of).await?;
+        let mut reader = self.read(subject, calendar, span, as_of).await?;
+        let mut out = Bars::default();
+        while let Some((bars, _)) = reader.next().await? {
+            out.rows.extend(bars.rows);
+        }
+        Ok(out)
+    }
+
+    /// The series that a golden bar is taken from; `None` where there is no bar.
+    ///
+    /// # Errors
+    /// When the instrument is not known, or the store cannot be read.
+    pub async fn taken_from(&self, setup: &Setup, key: &SeriesKey, slot: Slot) -> Result<Option<SeriesRow>, DeskError> {
+        let instant = self.desk.pinned("as_of", None).await?;
+        let calendar = setup.calendar_of(setup.instrument(&key.symbol)?)?;
+        let lineup = self.lineup(setup, key, instant).await?;
+        let rows: Vec<SeriesRow> = lineup.parts.iter().map(|p| p.row.clone()).collect();
+        let mut reading = self.read_golden(lineup, calendar, key.interval.span_of(slot), instant).await?;
+        while let Some(made) = reading.next().await? {
+            if let Some(at) = made.bars.rows.iter().position(|b| b.slot == slot) {
+                return Ok(rows.into_iter().nth(usize::from(made.from[at])));
+            }
+        }
+        Ok(None)
+    }
+}

@@ -1,0 +1,57 @@
+//! A golden series as a whole: what any of its sources is expected to have, and has.
+
+use crate::golden::ranked_span;
+use mizuno_core::{
+    Completeness, Interval, Slot, Span, Spans,
+    gap::{self, Evidence},
+    spans::{difference, intersection, within},
+    standing::Standing,
+};
+use mizuno_desk::{Setup, View};
+
+/// What a golden series is expected to have, and has: what any source that takes part in it does, on the dates for which it is ranked.
+pub struct Whole {
+    /// The interval of its bars.
+    pub interval: Interval,
+    /// What is expected, held and excused.
+    pub standing: Standing,
+    /// Slots in which it is only quiet, at every source.
+    quiet: Spans,
+    /// A slot at or after it is not due from any source.
+    due: Slot,
+}
+
+/// The views of the sources that take part in a golden series as one; `None` of none.
+pub fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(setup: &Setup, views: &'v [V]) -> Option<Whole> {
+    let views: Vec<(&View<'d>, Spans)> =
+        views.iter().map(std::borrow::Borrow::borrow).map(|v| (v, ranked_span(setup, v.post.calendar, &v.row.key))).collect();
+    let first = views.first()?.0;
+    let all = |of: &dyn Fn(&View<'d>) -> Spans| -> Spans {
+        views.iter().flat_map(|(v, ranked)| intersection(&of(v), ranked).into_iter()).collect()
+    };
+    let due = views.iter().filter_map(|(v, _)| v.evidence.reach.as_ref().map(|r| r.end)).max().unwrap_or(Slot(i64::MAX));
+    let held = all(&|v| v.standing.held.clone());
+    // Where one source has answered and it is only quiet, another's silence says nothing more.
+    let wanted = all(&|v| v.standing.expected.clone());
+    let quiet = all(&|v| v.quiet.clone());
+    let expected = mizuno_core::spans::union(&difference(&wanted, &quiet), &intersection(&wanted, &held));
+    let quiet = difference(&difference(&quiet, &expected), &held);
+    // A person who accepts the absence of a golden bar accepts it at each of its sources; one source's excuse excuses no other.
+    let still = all(&|v| difference(&difference(&v.standing.expected, &v.standing.held), &v.standing.excused));
+    let excused = difference(&difference(&expected, &held), &still);
+    let standing = Standing { expected, held, excused };
+    Some(Whole { interval: first.row.key.interval, standing, quiet, due })
+}
+
+impl Whole {
+    /// Figures over the slots in `span` that some source should have by now.
+    pub fn completeness(&self, span: &Span) -> Completeness {
+        Completeness::over(self.interval, &self.standing, &self.quiet, span.start..self.due.min(span.end).max(span.start))
+    }
+
+    /// The stretches that no source has, closed hours between them left aside, each with how many slots it is missing.
+    pub fn gaps(&self) -> Vec<(Span, u64)> {
+        let due = Standing { expected: within(&self.standing.expected, &(Slot(i64::MIN)..self.due)), ..self.standing.clone() };
+        gap::gaps(self.interval, &due, &Evidence::default()).into_iter().map(|g| (g.span, g.slots)).collect()
+    }
+}
