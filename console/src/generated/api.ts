@@ -29,12 +29,13 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Bars of one series, of the golden one when no source is asked for. A daily bar has a `date`, others a `time`;
+         * Bars of one instrument or many, golden or of one source, long or wide. A daily bar has a `date`, others a `time`;
          *     prices are exact decimals; in a golden series each bar names its `source`.
          */
         get: operations["serve_bars"];
         put?: never;
-        post?: never;
+        /** The same for a question that is too long for an address: its keys as a JSON object, or as TOML (`application/toml`). */
+        post: operations["serve_long_question"];
         delete?: never;
         options?: never;
         head?: never;
@@ -139,6 +140,27 @@ export interface paths {
         post?: never;
         /** Takes an excuse back; its slots are missing again. */
         delete: operations["revoke_excuse"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/explanation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a question is and what its answer would be, before a byte is served: its series, how complete each is, the columns, how many
+         *     bars and blocks are read, the instant, and the same question in other forms.
+         */
+        get: operations["explain"];
+        put?: never;
+        /** The same for a question that is too long for an address. */
+        post: operations["explain_long_question"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -591,6 +613,37 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description The keys of a question; docs/questions.md tells of each. */
+        AnyQuestion: {
+            /** @description Only what was known at this instant. */
+            as_of?: string | null;
+            /** @description Columns in order. */
+            columns?: string[] | null;
+            /** @description `csv`, `ndjson`, `json` or `parquet`. */
+            format?: string | null;
+            /** @description First trade date or instant. */
+            from?: string | null;
+            /** @description Symbols of instruments, present or former, and patterns as `AL*`; the answer keeps their order. */
+            instruments?: string[] | null;
+            /** @description Interval, as collected; 1d when left out. */
+            interval?: string | null;
+            /** @description `long` or `wide`. */
+            layout?: string | null;
+            /** @description Other names for columns. */
+            names?: {
+                [key: string]: string;
+            } | null;
+            /** @description Words that instruments are found by, beside those named. */
+            search?: string | null;
+            /** @description The name of one series, instead of instruments, interval, side and source. */
+            series?: string | null;
+            /** @description `trade`, `bid`, `ask` or `mid`. */
+            side?: string | null;
+            /** @description Source; golden when left out. */
+            source?: string | null;
+            /** @description Last trade date, included, or an instant, not included. */
+            to?: string | null;
+        };
         /** @description One version of a bar, with where it came from. Values are open, high, low, close and volume. */
         BarVersion: {
             /**
@@ -676,6 +729,15 @@ export interface components {
             venue: string;
             /** @description IANA name of the venue's zone, in which the schedule is read. */
             zone: string;
+        };
+        /** @description A column of an answer. */
+        ColumnTold: {
+            /** @description What it holds: `instant`, `date`, `number`, `word`, `flag` or `whole`. */
+            holds: string;
+            /** @description Its name. */
+            name: string;
+            /** @description Whether a cell may be empty. */
+            optional: boolean;
         };
         /** @description Two series compared. */
         Compared: {
@@ -856,6 +918,40 @@ export interface components {
             /** @description End of the excused stretch. */
             to: string;
         };
+        /** @description What a question is, and what its answer would be. */
+        Explanation: {
+            /** @description How the prices come to be what they are. */
+            adjustment: string;
+            /** @description The instant the answer stands for. */
+            as_of: string;
+            /**
+             * Format: int64
+             * @description Blocks that are opened, at most: those of every source that takes part.
+             */
+            blocks: number;
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            /** @description The columns of the answer. */
+            columns: components["schemas"]["ColumnTold"][];
+            completeness?: components["schemas"]["Completeness"] | null;
+            /** @description The same question in other forms. */
+            forms: components["schemas"]["Forms"];
+            /** @description SHA-256 of the question as asked: of its canonical JSON. */
+            question: string;
+            /** @description SHA-256 of the question as resolved: absolute range, instant, instruments. */
+            resolved: string;
+            /** @description Its series. */
+            series: components["schemas"]["SeriesTold"][];
+            /** @description What the stamps mean. */
+            stamps: string;
+            /** @description What the numbers mean. */
+            units: string;
+            /** @description Instruments that a pattern or a search found and that have no such series. */
+            without: string[];
+        };
         /** @description One window asked for. */
         Fetch: {
             /** @description When the answer, or failure, was complete. */
@@ -1002,6 +1098,21 @@ export interface components {
             symbol: string;
             /** @description First trade date under the next one. */
             until: string;
+        };
+        /** @description One question in several forms. */
+        Forms: {
+            /** @description The address that asks it, from `/api/v1` on. */
+            address: string;
+            /** @description The command that asks it. */
+            command: string;
+            /** @description Python that reads the answer into a data frame; `{service}` stands for the service's address. */
+            data_frame: string;
+            /** @description The canonical text as JSON. */
+            json: string;
+            /** @description What a spreadsheet's web import takes: the address of the answer as CSV; `{service}` stands for the service's address. */
+            spreadsheet: string;
+            /** @description The canonical text as TOML. */
+            toml: string;
         };
         /** @description A maximal stretch of missing slots with one cause. */
         Gap: {
@@ -1450,6 +1561,35 @@ export interface components {
             /** @description Code of its venue. */
             venue: string;
         };
+        /** @description A series of an answer. */
+        SeriesTold: {
+            /**
+             * Format: int64
+             * @description Bars held in the range; of a golden series, slots that any source has.
+             */
+            bars: number;
+            /**
+             * Format: int64
+             * @description Blocks that are opened for it.
+             */
+            blocks: number;
+            /**
+             * Format: int64
+             * @description Their bytes.
+             */
+            bytes: number;
+            completeness?: components["schemas"]["Completeness"] | null;
+            /** @description First moment of the range; absent where it is open. */
+            from?: string | null;
+            /** @description Sources that do not take part. */
+            left_out: components["schemas"]["LeftOut"][];
+            /** @description Its name. */
+            series: string;
+            /** @description Its sources in the order of their newest rank. */
+            sources: components["schemas"]["SourceTold"][];
+            /** @description End of the range, not included; absent where it is open or still to come. */
+            to?: string | null;
+        };
         /** @description Lets readers see a series as it is, though its past is not all collected again on its new basis. */
         Settle: {
             /** @description Who decides that. */
@@ -1496,6 +1636,13 @@ export interface components {
             title: string;
             /** @description Until when, when it is not ready. */
             until?: string | null;
+        };
+        /** @description A source of a series. */
+        SourceTold: {
+            /** @description How its prices come to be as traded. */
+            basis: string;
+            /** @description Its name. */
+            source: string;
         };
         /** @description What to ask for again, to see whether a source still says the same. */
         StartAudit: {
@@ -1805,11 +1952,15 @@ export interface operations {
     serve_bars: {
         parameters: {
             query?: {
-                /** @description Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instrument` and `interval`. */
+                /** @description Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instruments` and `interval`. */
                 series?: string;
-                /** @description Symbol of an instrument, present or former. */
+                /** @description Symbol of an instrument, present or former; the same as `instruments` with one. */
                 instrument?: string;
-                /** @description Interval, as collected. */
+                /** @description Symbols of instruments, and patterns as `AL*`, parted by commas; the answer keeps their order. */
+                instruments?: string;
+                /** @description Words that instruments are found by, beside those named. */
+                search?: string;
+                /** @description Interval, as collected; 1d when left out. */
                 interval?: string;
                 /** @description Source; the golden series when left out. */
                 source?: string;
@@ -1819,14 +1970,46 @@ export interface operations {
                 from?: string;
                 /** @description Last trade date, included, or an instant, not included. */
                 to?: string;
+                /** @description Instead of a range: the last so many sessions. */
+                last?: string;
+                /** @description Instead of a range: the present `week`, `month` or `year`. */
+                this?: string;
                 /** @description Only what was known at this instant; `now`, or nothing, for the newest. The header `Mizuno-As-Of` tells the instant an answer stands for. */
                 as_of?: string;
+                /** @description `long` (a row a bar, also when left out) or `wide` (a row a moment). */
+                layout?: string;
+                /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
+                join?: string;
                 /** @description Columns in order, as in `time,close`. */
                 columns?: string;
+                /** @description Other names for columns, as in `close:Close,date:Date`. */
+                names?: string;
+                /** @description `absent` (also when left out), `rows` (a row for every expected slot) or `carried` (the last close, marked; in wide files). */
+                missing?: string;
+                /** @description The clock of stamps: an IANA zone, a shift as `+02:00`, or `+02:00/America/New_York`; UTC when left out. */
+                zone?: string;
+                /** @description `rfc3339` (also when left out), `wall`, `seconds`, `millis`, `micros`, or a pattern of strftime. */
+                stamp?: string;
+                /** @description `open` (also when left out) or `end` of an intraday bar. */
+                stamp_at?: string;
+                /** @description Only bars that open between two times at the venue, as in `10:00-12:00`. */
+                hours?: string;
+                /** @description Only the first minutes of each session. */
+                first_minutes?: string;
+                /** @description Only the last minutes of each session. */
+                last_minutes?: string;
+                /** @description Prices to so many decimals, or to the `tick`. */
+                round?: string;
                 /** @description `csv` (also when left out), `ndjson`, `json` or `parquet`. */
                 format?: string;
-                /** @description IANA zone to write instants in; UTC when left out. */
-                zone?: string;
+                /** @description What parts the cells of a CSV file: `comma` (also when left out), `semicolon`, `tab` or `pipe`. */
+                separator?: string;
+                /** @description `point` (also when left out) or `comma`, in a CSV file. */
+                decimal_sign?: string;
+                /** @description Whether a CSV file begins with the names of its columns. */
+                header?: string;
+                /** @description `exact` (also when left out) or `floats`, in a Parquet file. */
+                numbers?: string;
             };
             header?: never;
             path?: never;
@@ -1882,6 +2065,122 @@ export interface operations {
             };
             /** @description The service failed */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    serve_long_question: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnyQuestion"];
+                "application/toml": string;
+            };
+        };
+        responses: {
+            /** @description The bars */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                    "application/vnd.apache.parquet": string;
+                    "application/x-ndjson": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such instrument or series */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is being done already, or over already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service is shutting down */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing can be written at the moment; reading goes on */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2352,6 +2651,232 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is being done already, or over already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service is shutting down */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing can be written at the moment; reading goes on */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain: {
+        parameters: {
+            query?: {
+                /** @description Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instruments` and `interval`. */
+                series?: string;
+                /** @description Symbol of an instrument, present or former; the same as `instruments` with one. */
+                instrument?: string;
+                /** @description Symbols of instruments, and patterns as `AL*`, parted by commas; the answer keeps their order. */
+                instruments?: string;
+                /** @description Words that instruments are found by, beside those named. */
+                search?: string;
+                /** @description Interval, as collected; 1d when left out. */
+                interval?: string;
+                /** @description Source; the golden series when left out. */
+                source?: string;
+                /** @description `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`. */
+                side?: string;
+                /** @description First trade date or instant. */
+                from?: string;
+                /** @description Last trade date, included, or an instant, not included. */
+                to?: string;
+                /** @description Instead of a range: the last so many sessions. */
+                last?: string;
+                /** @description Instead of a range: the present `week`, `month` or `year`. */
+                this?: string;
+                /** @description Only what was known at this instant; `now`, or nothing, for the newest. The header `Mizuno-As-Of` tells the instant an answer stands for. */
+                as_of?: string;
+                /** @description `long` (a row a bar, also when left out) or `wide` (a row a moment). */
+                layout?: string;
+                /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
+                join?: string;
+                /** @description Columns in order, as in `time,close`. */
+                columns?: string;
+                /** @description Other names for columns, as in `close:Close,date:Date`. */
+                names?: string;
+                /** @description `absent` (also when left out), `rows` (a row for every expected slot) or `carried` (the last close, marked; in wide files). */
+                missing?: string;
+                /** @description The clock of stamps: an IANA zone, a shift as `+02:00`, or `+02:00/America/New_York`; UTC when left out. */
+                zone?: string;
+                /** @description `rfc3339` (also when left out), `wall`, `seconds`, `millis`, `micros`, or a pattern of strftime. */
+                stamp?: string;
+                /** @description `open` (also when left out) or `end` of an intraday bar. */
+                stamp_at?: string;
+                /** @description Only bars that open between two times at the venue, as in `10:00-12:00`. */
+                hours?: string;
+                /** @description Only the first minutes of each session. */
+                first_minutes?: string;
+                /** @description Only the last minutes of each session. */
+                last_minutes?: string;
+                /** @description Prices to so many decimals, or to the `tick`. */
+                round?: string;
+                /** @description `csv` (also when left out), `ndjson`, `json` or `parquet`. */
+                format?: string;
+                /** @description What parts the cells of a CSV file: `comma` (also when left out), `semicolon`, `tab` or `pipe`. */
+                separator?: string;
+                /** @description `point` (also when left out) or `comma`, in a CSV file. */
+                decimal_sign?: string;
+                /** @description Whether a CSV file begins with the names of its columns. */
+                header?: string;
+                /** @description `exact` (also when left out) or `floats`, in a Parquet file. */
+                numbers?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain_long_question: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnyQuestion"];
+                "application/toml": string;
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
             };
             /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
             400: {

@@ -5,11 +5,13 @@
 //! trade date for daily ones. Spans are half-open: `from` is in, `to` is not.
 
 mod findings;
+mod questions;
 mod sources;
 mod trust;
 pub mod words;
 
 pub use findings::*;
+pub use questions::{AnyQuestion, ColumnTold, Explanation, Forms, SeriesTold, SourceTold};
 pub use sources::*;
 pub use trust::*;
 

@@ -33,6 +33,21 @@ impl Client {
         if let Some(body) = body {
             request = request.json(body);
         }
+        self.answer(request).await
+    }
+
+    /// Sends a text of some media type.
+    pub async fn send_text(&self, path: &str, kind: &str, text: String) -> Result<Response, Failure> {
+        let request = self.http.post(format!("{}/api/v1{path}", self.base));
+        self.answer(request.header(reqwest::header::CONTENT_TYPE, kind).body(text)).await
+    }
+
+    /// The address of the service.
+    pub fn base(&self) -> &str {
+        &self.base
+    }
+
+    async fn answer(&self, request: reqwest::RequestBuilder) -> Result<Response, Failure> {
         let response = request.send().await.map_err(|e| {
             let why = if e.is_connect() { "nothing listens there" } else { "the connection broke" };
             Failure::unreachable(format!(

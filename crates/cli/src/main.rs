@@ -76,9 +76,9 @@ enum Command {
         #[arg(long)]
         interval: Option<String>,
     },
-    /// Write the bars of a series: of an instrument the golden one, each bar with its source.
+    /// Write bars: of one instrument or many, golden or of one source, long or wide.
     #[command(
-        after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland\n  mizuno bars KBF --source harbour --interval 1m -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet"
+        after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland\n  mizuno bars KBF --source harbour --interval 1m -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet\n  mizuno bars KBF OXB TRN --layout wide --columns date,close --last 20\n  mizuno bars 'AL*' --this month --explain"
     )]
     Bars(commands::bars::Bars),
     /// Show held against expected, session by session or month by month.

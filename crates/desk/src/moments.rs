@@ -18,9 +18,22 @@ pub struct Asked<'a> {
     pub to: Option<&'a str>,
 }
 
-enum Moment {
+/// An end of a range, as people write it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Moment {
+    /// A trade date.
     Date(TradeDate),
+    /// An instant.
     Instant(Timestamp),
+}
+
+impl std::fmt::Display for Moment {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Moment::Date(date) => date.fmt(f),
+            Moment::Instant(at) => at.fmt(f),
+        }
+    }
 }
 
 impl Moment {
@@ -34,7 +47,11 @@ impl Moment {
     }
 }
 
-fn moment(name: &str, text: &str) -> Result<Moment, DeskError> {
+/// Reads an end of a range; `name` is what it is called.
+///
+/// # Errors
+/// When it is neither a trade date nor an instant with a zone.
+pub fn moment(name: &str, text: &str) -> Result<Moment, DeskError> {
     if let Ok(date) = text.parse() {
         return Ok(Moment::Date(date));
     }
@@ -48,8 +65,25 @@ fn moment(name: &str, text: &str) -> Result<Moment, DeskError> {
 
 /// The span a person asked for: dates are trade dates, both included; an instant given as `to` is not included.
 pub fn span(asked: Asked<'_>, interval: Interval, calendar: &Calendar) -> Result<Span, DeskError> {
+    let from = asked.from.map(|t| moment("from", t)).transpose()?;
+    let to = asked.to.map(|t| moment("to", t)).transpose()?;
+    span_between(from, to, interval, calendar).map_err(|Backwards| {
+        let shown = |text: Option<&str>| text.unwrap_or_default().to_owned();
+        DeskError::Invalid(format!("the range from {} to {} is empty; `from` must come before `to`", shown(asked.from), shown(asked.to)))
+    })
+}
+
+/// A range that ends before it begins.
+#[derive(Clone, Copy, Debug)]
+pub struct Backwards;
+
+/// The same of moments that were read.
+///
+/// # Errors
+/// When the range runs backwards.
+pub fn span_between(from: Option<Moment>, to: Option<Moment>, interval: Interval, calendar: &Calendar) -> Result<Span, Backwards> {
     let dates = |d: TradeDate| calendar.span_of_dates(interval, d..TradeDate(i32::MAX)).start;
-    let first = match asked.from.map(|t| moment("from", t)).transpose()? {
+    let first = match from {
         None => Slot(i64::MIN),
         Some(Moment::Date(d)) => match interval {
             Interval::Daily => Slot::on(d),
@@ -58,7 +92,7 @@ pub fn span(asked: Asked<'_>, interval: Interval, calendar: &Calendar) -> Result
         },
         Some(Moment::Instant(at)) => at_instant(interval, calendar, at),
     };
-    let end = match asked.to.map(|t| moment("to", t)).transpose()? {
+    let end = match to {
         None => Slot(i64::MAX),
         Some(Moment::Date(d)) => match interval {
             Interval::Daily => Slot::on(d.plus(1)),
@@ -68,10 +102,10 @@ pub fn span(asked: Asked<'_>, interval: Interval, calendar: &Calendar) -> Result
         },
         Some(Moment::Instant(at)) => at_instant(interval, calendar, at),
     };
-    if let (Some(from), Some(to)) = (asked.from, asked.to)
-        && moment("from", from)?.is_after(&moment("to", to)?, first >= end)
+    if let (Some(from), Some(to)) = (from, to)
+        && from.is_after(&to, first >= end)
     {
-        return Err(DeskError::Invalid(format!("the range from {from} to {to} is empty; `from` must come before `to`")));
+        return Err(Backwards);
     }
     // Between two dates there may be no session at all; that is a range without slots, not a mistake.
     Ok(first..end.max(first))

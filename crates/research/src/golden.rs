@@ -2,7 +2,7 @@
 
 use crate::{
     Research,
-    findings::{Splits, doubted, offer_of},
+    findings::{Known, Splits, doubted, offer_of},
 };
 use mizuno_config::{GOLDEN, Ranked, profile::Adjusted};
 use mizuno_core::{
@@ -17,6 +17,7 @@ use mizuno_store::{blocks, series::SeriesRow};
 use std::{collections::VecDeque, sync::Arc};
 
 /// One source of a golden series.
+#[derive(Clone)]
 pub struct Part {
     /// Its series.
     pub row: SeriesRow,
@@ -38,6 +39,7 @@ impl Part {
 }
 
 /// A source that has the series and no part in the golden one, and why.
+#[derive(Clone)]
 pub struct LeftOut {
     /// Its name.
     pub source: String,
@@ -46,6 +48,7 @@ pub struct LeftOut {
 }
 
 /// The sources of one golden series.
+#[derive(Clone)]
 pub struct Lineup {
     /// The golden series.
     pub key: SeriesKey,
@@ -74,17 +77,21 @@ pub struct GoldenReading {
 impl Research {
     /// Who takes part in the golden series of an instrument, interval and side, as of an instant.
     pub async fn lineup(&self, setup: &Setup, key: &SeriesKey, as_of: Timestamp) -> Result<Lineup, DeskError> {
+        self.lineup_of(setup, key, &self.known(setup, as_of).await?).await
+    }
+
+    /// The same with what findings are judged by, read once for many line-ups.
+    pub async fn lineup_of(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Lineup, DeskError> {
         let instrument = setup.instrument(&key.symbol)?;
         let venue = setup.config.venues.get(&instrument.venue);
         let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
-        let known = self.known(setup, as_of).await?;
         let (mut parts, mut left_out) = (vec![], vec![]);
         for row in self.desk.store.sources_of(&instrument.symbol, key.interval, key.side).await? {
             let source = row.key.source.clone();
             match takes_part(setup, &known.splits, &row.key) {
                 Err(why) => left_out.push(LeftOut { source, why }),
                 Ok(splits) => {
-                    let found = self.findings(setup, &row, &known).await?;
+                    let found = self.findings(setup, &row, known).await?;
                     parts.push(Part { row, splits, doubted: doubted(&found) });
                 }
             }
@@ -182,9 +189,10 @@ fn pieces(lineup: &Lineup, calendar: &Calendar, span: Span) -> VecDeque<(Span, V
 }
 
 impl Lineup {
-    /// What changes when a bar of it may, as bytes: the ranks, and of each part its revision, its splits and what is doubted in it.
+    /// What changes when a bar of it may, as bytes: the ranks, and of each part its revision, or the instant that was named, its
+    /// splits and what is doubted in it.
     #[must_use]
-    pub fn state(&self) -> Vec<u8> {
+    pub fn state(&self, named: Option<Timestamp>) -> Vec<u8> {
         let mut out = vec![];
         let mut put = |numbers: &[i64]| numbers.iter().for_each(|n| out.extend(n.to_be_bytes()));
         for (from, places) in &self.ranks {
@@ -193,7 +201,7 @@ impl Lineup {
         }
         for part in &self.parts {
             let splits = part.splits.as_deref();
-            put(&[part.row.id, part.row.revision, splits.map_or(-1, |s| s.len() as i64)]);
+            put(&[part.row.id, named.map_or(part.row.revision, |at| at.0), splits.map_or(-1, |s| s.len() as i64)]);
             splits.unwrap_or_default().iter().for_each(|s| put(&[i64::from(s.ex_date.0), s.new, s.old]));
             part.doubted.iter().for_each(|span| put(&[span.start.0, span.end.0]));
         }

@@ -8,16 +8,19 @@
 //!
 //! It asks no source and runs nothing, and knows nothing of HTTP or of the types that go over the wire.
 
+pub mod answer;
 mod checking;
 pub mod comparison;
 mod concerns;
 pub mod encode;
 pub mod excusing;
+pub mod explain;
 pub mod findings;
 pub mod gaps;
 pub mod golden;
 pub mod lineage;
 pub mod noticed;
+pub mod question;
 pub mod reading;
 pub mod whole;
 

@@ -2,10 +2,11 @@
 
 use crate::{
     Research,
+    findings::{Known, doubted},
     golden::{GoldenReading, Lineup},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{Bars, Calendar, SeriesKey, Slot, Span, Timestamp, bar::Digits};
+use mizuno_core::{Bars, Calendar, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{reading::Reading, series::SeriesRow};
 
@@ -43,6 +44,7 @@ impl Reader {
 }
 
 /// The series an answer is made of.
+#[derive(Clone)]
 pub enum Subject {
     /// One source's.
     One(SeriesRow),
@@ -51,12 +53,12 @@ pub enum Subject {
 }
 
 impl Subject {
-    /// Everything that changes when a bar of it may, as bytes.
+    /// Everything that changes when a bar of it may, as bytes. As of an instant that was named, later bars change nothing.
     #[must_use]
-    pub fn state(&self) -> Vec<u8> {
+    pub fn state(&self, named: Option<Timestamp>) -> Vec<u8> {
         match self {
-            Subject::One(row) => [row.id.to_be_bytes(), row.revision.to_be_bytes()].concat(),
-            Subject::Golden(lineup) => lineup.state(),
+            Subject::One(row) => [row.id.to_be_bytes(), named.map_or(row.revision, |at| at.0).to_be_bytes()].concat(),
+            Subject::Golden(lineup) => lineup.state(named),
         }
     }
 
@@ -76,10 +78,15 @@ impl Research {
     /// # Errors
     /// When there is no such series, or no source has a part in it.
     pub async fn subject(&self, setup: &Setup, key: &SeriesKey, as_of: Timestamp) -> Result<Subject, DeskError> {
+        self.subject_of(setup, key, &self.known(setup, as_of).await?).await
+    }
+
+    /// The same with what findings are judged by, read once for many.
+    pub(crate) async fn subject_of(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Subject, DeskError> {
         if key.source != GOLDEN {
             return Ok(Subject::One(self.desk.series_named(setup, &key.to_string()).await?));
         }
-        let lineup = self.lineup(setup, key, as_of).await?;
+        let lineup = self.lineup_of(setup, key, known).await?;
         if lineup.parts.is_empty() {
             let why: Vec<String> = lineup.left_out.iter().map(|l| format!("{}: {}", l.source, l.why)).collect();
             return Err(match why.is_empty() {
@@ -88,6 +95,14 @@ impl Research {
             });
         }
         Ok(Subject::Golden(lineup))
+    }
+
+    /// The slots whose bars are doubted, for each source of a series by its place.
+    pub(crate) async fn doubts(&self, setup: &Setup, subject: &Subject, as_of: Timestamp) -> Result<Vec<Spans>, DeskError> {
+        Ok(match subject {
+            Subject::Golden(lineup) => lineup.parts.iter().map(|p| p.doubted.clone()).collect(),
+            Subject::One(row) => vec![doubted(&self.findings(setup, row, &self.known(setup, as_of).await?).await?)],
+        })
     }
 
     /// Begins to read a stretch of it.

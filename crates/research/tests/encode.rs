@@ -1,92 +1,95 @@
-//! Bars as files: every digit as it is held, every instant with the offset of its day, every source by its name.
+//! Answers as files: every digit as it is held, every instant with the offset of its day, every source by its name.
 
-use jiff::tz::TimeZone;
-use mizuno_core::{Bar, Bars, Decimal, Interval, Slot, Timestamp};
-use mizuno_research::encode::{Column, Format, Layout, encoder};
+use mizuno_core::{Decimal, Timestamp, bar::Digits};
+use mizuno_research::{
+    answer::batch::{Batch, Cells, Heading, Kind},
+    encode::{Style, encoder},
+    question::{File, Format, zone::Clock},
+};
 use proptest::prelude::*;
 
-fn bar(slot: i64, prices: [i64; 4], volume: Option<i64>) -> Bar {
-    Bar::new(Slot(slot), prices.map(|mantissa| Decimal { mantissa, scale: 2 }), volume.map(|mantissa| Decimal { mantissa, scale: 0 }))
-}
-
-fn written(format: Format, interval: Interval, zone: Option<&str>, bars: &Bars, from: &[u16]) -> String {
-    let columns = Column::list(None, interval, !from.is_empty()).unwrap();
-    let layout = Layout {
-        format,
-        columns,
-        interval,
-        zone: zone.map(|z| TimeZone::get(z).unwrap()),
-        price: bars.digits().0,
-        volume: bars.digits().1,
-        sources: vec!["harbour".to_owned(), "cellar".to_owned()],
+fn written(file: File, clock: &str, columns: Vec<(&str, Kind, Cells)>) -> String {
+    let rows = match &columns[0].2 {
+        Cells::Moments(cells) => cells.len(),
+        Cells::Dates(cells) => cells.len(),
+        _ => panic!("the first column says when"),
     };
-    let mut encoder = encoder(layout).unwrap();
+    let heading = |(name, kind, _): &(&str, Kind, Cells)| Heading { name: (*name).to_owned(), kind: kind.clone(), optional: true };
+    let headings = columns.iter().map(heading).collect();
+    let style = Style { file, clock: clock.parse::<Clock>().unwrap(), stamp: Default::default(), about: vec![] };
+    let mut encoder = encoder(headings, style).unwrap();
     let mut out = vec![];
     encoder.begin(&mut out).unwrap();
-    encoder.bars(bars, from, &mut out).unwrap();
+    encoder.rows(&Batch { rows, columns: columns.into_iter().map(|(.., cells)| cells).collect() }, &mut out).unwrap();
     encoder.finish(&mut out).unwrap();
     String::from_utf8(out).unwrap()
 }
 
+fn of(format: Format) -> File {
+    File { format, ..File::default() }
+}
+
+fn dates() -> (&'static str, Kind, Cells) {
+    ("date", Kind::Date, Cells::Dates(vec![20_188, 20_189]))
+}
+
 #[test]
 fn instants_print_with_the_offset_of_their_day() {
-    let at = |text: &str| bar(text.parse::<Timestamp>().unwrap().0, [1, 1, 1, 1], None);
-    let rows = ["2025-04-05T13:30:00Z", "2025-04-05T14:30:00Z", "2025-04-09T22:00:00Z", "1969-12-31T23:59:59Z"].map(at).to_vec();
-    let bars = Bars { rows };
+    let moments = ["2025-04-05T13:30:00Z", "2025-04-05T14:30:00Z", "2025-04-09T22:00:00Z", "1969-12-31T23:59:59Z"];
+    let moments: Vec<i64> = moments.iter().map(|text| text.parse::<Timestamp>().unwrap().0).collect();
     let times = |zone| {
-        let csv = written(Format::Csv, Interval::MINUTE, zone, &bars, &[]);
-        csv.lines().skip(1).map(|l| l.split(',').next().unwrap().to_owned()).collect::<Vec<_>>()
+        let csv = written(File::default(), zone, vec![("time", Kind::Moment, Cells::Moments(moments.clone()))]);
+        csv.lines().skip(1).map(str::to_owned).collect::<Vec<_>>()
     };
     let auckland = ["2025-04-06T02:30:00+13:00", "2025-04-06T02:30:00+12:00", "2025-04-10T10:00:00+12:00", "1970-01-01T11:59:59+12:00"];
-    assert_eq!(times(Some("Pacific/Auckland")), auckland);
-    assert_eq!(times(None)[3], "1969-12-31T23:59:59Z");
+    assert_eq!(times("Pacific/Auckland"), auckland);
+    assert_eq!(times("UTC")[3], "1969-12-31T23:59:59Z");
+    assert_eq!(times("-03:30")[2], "2025-04-09T18:30:00-03:30");
 }
 
 #[test]
 fn each_bar_names_its_source_where_there_are_several() {
-    let bars = Bars { rows: vec![bar(20_188, [100, 110, 90, 105], Some(7)), bar(20_189, [105, 105, 105, 105], None)] };
-    let csv = written(Format::Csv, Interval::Daily, None, &bars, &[1, 0]);
-    assert_eq!(
-        csv,
-        "date,open,high,low,close,volume,source\r\n2025-04-10,1.00,1.10,0.90,1.05,7,cellar\r\n2025-04-11,1.05,1.05,1.05,1.05,,harbour\r\n"
-    );
-    let json: serde_json::Value = serde_json::from_str(&written(Format::Json, Interval::Daily, None, &bars, &[1, 0])).unwrap();
-    assert_eq!((json[0]["source"].as_str(), json[1]["volume"].is_null()), (Some("cellar"), true));
-    assert!(!written(Format::Csv, Interval::Daily, None, &bars, &[]).contains("source"));
+    let close = Cells::Numbers(vec![Some("1.05".parse().unwrap()), None]);
+    let words = Kind::Words(["harbour".to_owned(), "cellar".to_owned()].into());
+    let columns = || {
+        let source = ("source", words.clone(), Cells::Words(vec![Some(1), None]));
+        vec![dates(), ("close", Kind::Number(Digits::default()), close.clone()), source]
+    };
+    assert_eq!(written(File::default(), "UTC", columns()), "date,close,source\r\n2025-04-10,1.05,cellar\r\n2025-04-11,,\r\n");
+    let json: serde_json::Value = serde_json::from_str(&written(of(Format::Json), "UTC", columns())).unwrap();
+    assert_eq!((json[0]["source"].as_str(), json[1]["close"].is_null()), (Some("cellar"), true));
 }
 
 #[test]
-fn a_list_of_columns_is_read_or_refused_by_name() {
-    assert_eq!(Column::list(Some("time, close,source"), Interval::Daily, false).unwrap(), [Column::Time, Column::Close, Column::Source]);
-    let twice = Column::list(Some("date,close,time"), Interval::Daily, false).unwrap_err().to_string();
-    assert!(twice.contains("`date` is named twice"), "{twice}");
-    let said = Column::list(Some("time,price"), Interval::MINUTE, false).unwrap_err().to_string();
-    assert!(said.contains("`price` is not a column; there is time, open"), "{said}");
+fn text_from_outside_cannot_run_as_a_formula_and_numbers_never_change() {
+    let words = Kind::Words(["=1+1".to_owned(), "@SUM(A1)".to_owned(), "a,\"b\"".to_owned()].into());
+    let cells = |places| Cells::Words(places);
+    let csv = written(File::default(), "UTC", vec![dates(), ("word", words.clone(), cells(vec![Some(0), Some(2)]))]);
+    assert_eq!(csv, "date,word\r\n2025-04-10,\"'=1+1\"\r\n2025-04-11,\"a,\"\"b\"\"\"\r\n");
+    let numbers = Cells::Numbers(vec![Some("-7.50".parse().unwrap()), Some("12".parse().unwrap())]);
+    let comma = File { separator: b';', decimal_comma: true, header: false, ..File::default() };
+    let csv = written(comma, "UTC", vec![dates(), ("close", Kind::Number(Digits::default()), numbers)]);
+    assert_eq!(csv, "2025-04-10;-7,50\r\n2025-04-11;12\r\n");
 }
 
 proptest! {
     /// Numbers print every digit they hold, as the decimals they are, in every text format.
     #[test]
     fn numbers_print_every_digit_they_hold(
-        prices in prop::array::uniform4(-999_999_999_999_999_999i64..1_000_000_000_000_000_000),
-        volume in prop::option::of(0i64..1_000_000_000_000),
-        scales in prop::array::uniform4(0u8..=18),
-        volume_scale in 0u8..4,
+        mantissa in -999_999_999_999_999_999i64..1_000_000_000_000_000_000,
+        scale in 0u8..=18,
     ) {
-        let prices = [0, 1, 2, 3].map(|at| Decimal { mantissa: prices[at], scale: scales[at] });
-        let volume = volume.map(|mantissa| Decimal { mantissa, scale: volume_scale });
-        let bars = Bars { rows: vec![Bar::new(Slot(20_000), prices, volume)] };
-        let (price, volume) = (|d: Decimal| d.to_string(), volume.map(|v| v.to_string()));
-        let csv = written(Format::Csv, Interval::Daily, None, &bars, &[]);
-        let line = format!("2024-10-04,{},{}", prices.map(price).join(","), volume.clone().unwrap_or_default());
+        let number = Decimal { mantissa, scale };
+        let columns = || {
+            let cells = Cells::Numbers(vec![Some(number), None]);
+            vec![dates(), ("close", Kind::Number(Digits::default()), cells)]
+        };
+        let csv = written(File::default(), "UTC", columns());
+        let line = format!("2025-04-10,{number}");
         prop_assert_eq!(csv.lines().nth(1), Some(line.as_str()));
-        let ndjson = written(Format::Ndjson, Interval::Daily, None, &bars, &[]);
-        let names = ["open", "high", "low", "close"];
-        for (name, value) in names.into_iter().zip(prices.map(price)) {
-            let told = format!("\"{name}\":{value},");
-            prop_assert!(ndjson.contains(&told), "{} {}", ndjson, told);
-        }
-        let told = format!("\"volume\":{}}}", volume.unwrap_or("null".to_owned()));
-        prop_assert!(ndjson.contains(&told), "{} {}", ndjson, told);
+        prop_assert_eq!(csv.lines().nth(2), Some("2025-04-11,"));
+        let ndjson = written(of(Format::Ndjson), "UTC", columns());
+        let told = format!("{{\"date\":\"2025-04-10\",\"close\":{number}}}\n{{\"date\":\"2025-04-11\",\"close\":null}}\n");
+        prop_assert_eq!(ndjson, told);
     }
 }

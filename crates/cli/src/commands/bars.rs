@@ -2,12 +2,14 @@
 
 use crate::{
     client::Client,
+    commands::explain,
     exit::{Code, Failure},
 };
 use clap::Args;
 use futures_util::StreamExt;
 use reqwest::{Method, Response};
 use std::{
+    collections::BTreeMap,
     fs::File,
     io::{self, IsTerminal, Write},
     path::{Path, PathBuf},
@@ -16,9 +18,18 @@ use std::{
 /// Which bars, and how.
 #[derive(Args)]
 pub struct Bars {
-    /// An instrument, or a series as in KBF/1m/harbour; of an instrument, the golden series.
-    #[arg(value_name = "INSTRUMENT|SERIES")]
-    which: String,
+    /// Instruments, patterns as 'AL*', or one series as in KBF/1m/harbour; of instruments, the golden series.
+    #[arg(value_name = "INSTRUMENT|SERIES", required_unless_present_any = ["question", "search"])]
+    which: Vec<String>,
+    /// Ask what stands in this file, as TOML or JSON (docs/questions.md).
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["which", "search", "interval", "source", "side"])]
+    question: Option<PathBuf>,
+    /// Say what the answer would be, and the question in other forms, before a byte of it is written.
+    #[arg(long)]
+    explain: bool,
+    /// Also instruments found by these words.
+    #[arg(long, value_name = "WORDS")]
+    search: Option<String>,
     /// Interval, as collected; 1d when left out.
     #[arg(long)]
     interval: Option<String>,
@@ -34,47 +45,166 @@ pub struct Bars {
     /// Last trade date, included, or an instant, not included.
     #[arg(long)]
     to: Option<String>,
+    /// Instead of a range: the last so many sessions.
+    #[arg(long, value_name = "SESSIONS")]
+    last: Option<String>,
+    /// Instead of a range: week, month or year.
+    #[arg(long, value_name = "PERIOD")]
+    this: Option<String>,
     /// Only what was known at this instant.
     #[arg(long, value_name = "INSTANT")]
     as_of: Option<String>,
-    /// Columns in order, as in time,close.
+    /// long (a row a bar) or wide (a row a moment, the instruments side by side); long when left out.
+    #[arg(long)]
+    layout: Option<String>,
+    /// Of a wide file: outer (moments that any instrument has) or inner (that all have); outer when left out.
+    #[arg(long)]
+    join: Option<String>,
+    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source and doubted.
     #[arg(long)]
     columns: Option<String>,
+    /// Other names for columns, as in close:Close,date:Date.
+    #[arg(long)]
+    names: Option<String>,
+    /// Where there is no bar: absent, rows (a row for every expected slot), or carried (the last close, marked; in wide files).
+    #[arg(long)]
+    missing: Option<String>,
+    /// The clock of stamps: UTC, Pacific/Auckland, +02:00, or +02:00/America/New_York; UTC when left out.
+    #[arg(long)]
+    zone: Option<String>,
+    /// rfc3339, wall, seconds, millis, micros, or a pattern as %d.%m.%Y; rfc3339 when left out.
+    #[arg(long)]
+    stamp: Option<String>,
+    /// open or end of an intraday bar; open when left out.
+    #[arg(long, value_name = "END")]
+    stamp_at: Option<String>,
+    /// Only bars that open between two times at the venue, as in 10:00-12:00.
+    #[arg(long)]
+    hours: Option<String>,
+    /// Only the first minutes of each session.
+    #[arg(long, value_name = "MINUTES")]
+    first_minutes: Option<String>,
+    /// Only the last minutes of each session.
+    #[arg(long, value_name = "MINUTES")]
+    last_minutes: Option<String>,
+    /// Prices to so many decimals, or to the tick.
+    #[arg(long, value_name = "DECIMALS|tick")]
+    round: Option<String>,
     /// csv, ndjson, json or parquet; by the ending of FILE when left out, else csv.
     #[arg(long)]
     format: Option<String>,
-    /// Zone to write instants in, as in Pacific/Auckland; UTC when left out.
+    /// What parts the cells of a CSV file: comma, semicolon, tab or pipe.
     #[arg(long)]
-    zone: Option<String>,
+    separator: Option<String>,
+    /// point or comma, in a CSV file.
+    #[arg(long, value_name = "SIGN")]
+    decimal_sign: Option<String>,
+    /// Whether a CSV file begins with the names of its columns: true or false.
+    #[arg(long)]
+    header: Option<String>,
+    /// exact or floats, in a Parquet file.
+    #[arg(long)]
+    numbers: Option<String>,
     /// Write to this file instead of standard output.
     #[arg(long, short, value_name = "FILE")]
     output: Option<PathBuf>,
 }
 
+/// The longest question that is asked by its address; a longer one is sent as a body.
+const ADDRESS: usize = 4_000;
+
+/// A question on its way.
+enum Asked {
+    Short(Vec<(&'static str, String)>),
+    Long(BTreeMap<&'static str, String>),
+    File(&'static str, String),
+}
+
+impl Bars {
+    /// The keys of the question, but for those of a file.
+    fn pairs(&self) -> Vec<(&'static str, String)> {
+        let series = self.which.len() == 1 && self.which[0].contains('/');
+        let which = (!self.which.is_empty()).then(|| self.which.join(","));
+        let all = [
+            (if series { "series" } else { "instruments" }, &which),
+            ("search", &self.search),
+            ("interval", &self.interval),
+            ("source", &self.source),
+            ("side", &self.side),
+            ("from", &self.from),
+            ("to", &self.to),
+            ("last", &self.last),
+            ("this", &self.this),
+            ("as_of", &self.as_of),
+            ("layout", &self.layout),
+            ("join", &self.join),
+            ("columns", &self.columns),
+            ("names", &self.names),
+            ("missing", &self.missing),
+            ("zone", &self.zone),
+            ("stamp", &self.stamp),
+            ("stamp_at", &self.stamp_at),
+            ("hours", &self.hours),
+            ("first_minutes", &self.first_minutes),
+            ("last_minutes", &self.last_minutes),
+            ("round", &self.round),
+            ("format", &self.format),
+            ("separator", &self.separator),
+            ("decimal_sign", &self.decimal_sign),
+            ("header", &self.header),
+            ("numbers", &self.numbers),
+        ];
+        all.into_iter().filter_map(|(key, value)| Some((key, value.clone()?))).collect()
+    }
+
+    fn asked(&self, json: bool) -> Result<Asked, Failure> {
+        let mut pairs = self.pairs();
+        if let Some(path) = &self.question {
+            if let Some((key, _)) = pairs.first() {
+                let option = key.replace('_', "-");
+                return Err(Failure::usage(format!("--{option} and --question say the question twice; write {key} into the file instead")));
+            }
+            let text = std::fs::read_to_string(path).map_err(|e| Failure::usage(format!("cannot read {}: {e}", path.display())))?;
+            let json = path.extension().is_some_and(|e| e == "json");
+            return Ok(Asked::File(if json { "application/json" } else { "application/toml" }, text));
+        }
+        if self.format.is_none() && !self.explain {
+            pairs.push(("format", format(self.output.as_deref(), json)?));
+        }
+        match pairs.iter().map(|(_, value)| value.len()).sum::<usize>() > ADDRESS {
+            false => Ok(Asked::Short(pairs)),
+            true => Ok(Asked::Long(pairs.into_iter().collect())),
+        }
+    }
+}
+
+impl Asked {
+    async fn send(&self, client: &Client, path: &str) -> Result<Response, Failure> {
+        match self {
+            Asked::Short(pairs) => {
+                let pairs: Vec<(&str, &str)> = pairs.iter().map(|(key, value)| (*key, value.as_str())).collect();
+                client.send::<()>(Method::GET, path, &pairs, None).await
+            }
+            Asked::Long(keys) => client.send(Method::POST, path, &[], Some(keys)).await,
+            Asked::File(kind, text) => client.send_text(path, kind, text.clone()).await,
+        }
+    }
+}
+
 pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
-    let format = format(&ask, client.json)?;
-    if format == "parquet" && ask.output.is_none() && io::stdout().is_terminal() {
+    let asked = ask.asked(client.json)?;
+    if ask.explain {
+        return explain::explain(client, asked.send(client, "/explanation").await?).await;
+    }
+    let response = asked.send(client, "/bars").await?;
+    let header = |name| response.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("?").to_owned();
+    let parquet = header("Content-Type").contains("parquet");
+    if parquet && ask.output.is_none() && io::stdout().is_terminal() {
         return Err(Failure::usage("a Parquet file is no sight for a terminal; give -o FILE, or send it down a pipe"));
     }
-    let which = if ask.which.contains('/') { "series" } else { "instrument" };
-    let mut query = vec![(which, ask.which.as_str()), ("format", &format)];
-    let options = [
-        ("source", &ask.source),
-        ("side", &ask.side),
-        ("from", &ask.from),
-        ("to", &ask.to),
-        ("as_of", &ask.as_of),
-        ("columns", &ask.columns),
-        ("zone", &ask.zone),
-    ];
-    query.extend(options.into_iter().filter_map(|(name, value)| Some((name, value.as_deref()?))));
-    match (which, ask.interval.as_deref()) {
-        (_, Some(interval)) => query.push(("interval", interval)),
-        ("instrument", None) => query.push(("interval", "1d")),
-        _ => {}
+    if let (Some(path), Some(_)) = (&ask.output, &ask.question) {
+        fits(path, &header("Content-Disposition"))?;
     }
-    let response = client.send::<()>(Method::GET, "/bars", &query, None).await?;
-    let header = |name| response.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("?").to_owned();
     let notice = format!("{}: {}", header("Mizuno-Series"), header("Mizuno-Completeness"));
     match &ask.output {
         None => tokio::select! {
@@ -90,19 +220,27 @@ pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
     Ok(Code::Fine)
 }
 
+/// A file that a question fills has the ending of the question's format, where its ending is one of a format.
+fn fits(path: &Path, disposition: &str) -> Result<(), Failure> {
+    let ending = path.extension().map(|e| e.to_string_lossy().into_owned()).unwrap_or_default();
+    let is = disposition.trim_end_matches('"').rsplit('.').next().unwrap_or_default();
+    match FORMATS.contains(&ending.as_str()) && ending != is {
+        true => Err(Failure::usage(format!("-o: the question asks for {is}, and {} ends in .{ending}", path.display()))),
+        false => Ok(()),
+    }
+}
+
 const FORMATS: [&str; 4] = ["csv", "ndjson", "json", "parquet"];
 
-/// The format asked for, or the one that the file's ending names.
-fn format(ask: &Bars, json: bool) -> Result<String, Failure> {
-    let ending = ask.output.as_ref().and_then(|p| p.extension()).map(|e| e.to_string_lossy().into_owned());
-    match (&ask.format, ending) {
-        (Some(format), _) => Ok(format.clone()),
-        (None, Some(ending)) if FORMATS.contains(&ending.as_str()) => Ok(ending),
-        (None, Some(ending)) => Err(Failure::usage(format!(
+/// The format that the file's ending names.
+fn format(output: Option<&Path>, json: bool) -> Result<String, Failure> {
+    match output.and_then(Path::extension).map(|e| e.to_string_lossy().into_owned()) {
+        Some(ending) if FORMATS.contains(&ending.as_str()) => Ok(ending),
+        Some(ending) => Err(Failure::usage(format!(
             "-o: no format is called by the ending .{ending}; there is {}. Say which with --format to write it under this name",
             FORMATS.join(", ")
         ))),
-        (None, None) => Ok(if json { "json" } else { "csv" }.to_owned()),
+        None => Ok(if json { "json" } else { "csv" }.to_owned()),
     }
 }
 

@@ -3,6 +3,7 @@
 pub mod bars;
 pub mod coverage;
 pub mod excuses;
+pub mod explain;
 pub mod fetches;
 pub mod findings;
 pub mod gaps;

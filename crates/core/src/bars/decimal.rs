@@ -34,6 +34,16 @@ pub enum DecimalError {
     TooPrecise(String),
 }
 
+/// `value / unit` to the nearest whole number, half to even; `unit` is above nought.
+fn halved_to_even(value: i128, unit: i128) -> i128 {
+    let (whole, rest) = (value.div_euclid(unit), value.rem_euclid(unit));
+    match (rest * 2).cmp(&unit) {
+        std::cmp::Ordering::Less => whole,
+        std::cmp::Ordering::Greater => whole + 1,
+        std::cmp::Ordering::Equal => whole + whole.rem_euclid(2),
+    }
+}
+
 const LIMIT: i64 = 1_000_000_000_000_000_000;
 
 impl Decimal {
@@ -52,6 +62,47 @@ impl Decimal {
         match plain(digits) {
             Some((mantissa, scale)) => Ok(Decimal { mantissa: if negative { -mantissa } else { mantissa }, scale }),
             None => Decimal::unusual(text, negative, digits),
+        }
+    }
+
+    /// The number with `decimals` digits after the point, half to even. One that has no more is as it was.
+    ///
+    /// ```
+    /// use mizuno_core::Decimal;
+    /// let price: Decimal = "7.125".parse()?;
+    /// assert_eq!(price.rounded(2).to_string(), "7.12");
+    /// assert_eq!(price.rounded(4).to_string(), "7.125");
+    /// # Ok::<(), mizuno_core::decimal::DecimalError>(())
+    /// ```
+    #[must_use]
+    pub fn rounded(self, decimals: u8) -> Decimal {
+        if self.scale <= decimals {
+            return self;
+        }
+        let unit = 10i64.pow(u32::from(self.scale - decimals));
+        Decimal { mantissa: halved_to_even(i128::from(self.mantissa), i128::from(unit)) as i64, scale: decimals }
+    }
+
+    /// The nearest multiple of `tick`, half to even; the number itself where the tick is not above nought or the multiple has
+    /// more digits than can be kept.
+    ///
+    /// ```
+    /// use mizuno_core::Decimal;
+    /// let price: Decimal = "7.13".parse()?;
+    /// assert_eq!(price.to_tick("0.05".parse()?).to_string(), "7.15");
+    /// # Ok::<(), mizuno_core::decimal::DecimalError>(())
+    /// ```
+    #[must_use]
+    pub fn to_tick(self, tick: Decimal) -> Decimal {
+        let scale = self.scale.max(tick.scale);
+        let (value, step) = (self.units(scale), tick.units(scale));
+        if step <= 0 {
+            return self;
+        }
+        let Some(units) = halved_to_even(value, step).checked_mul(i128::from(tick.mantissa)) else { return self };
+        match i64::try_from(units) {
+            Ok(mantissa) if mantissa.unsigned_abs() < LIMIT.unsigned_abs() => Decimal { mantissa, scale: tick.scale },
+            _ => self,
         }
     }
 

@@ -1,62 +1,119 @@
-//! Bars as a Parquet file: UTC timestamps or dates, decimal prices, a row group a batch.
+//! A Parquet file: UTC timestamps or dates, decimal or floating numbers, a row group a batch. What it is stands in its metadata.
 
-use super::{Column, Encoder, Layout};
-use mizuno_core::{Bar, Bars, Decimal, bar::Digits};
-use mizuno_store::table::{self, Kind, TableWriter, Values};
+use super::{Encoder, Style};
+use crate::{
+    answer::batch::{Batch, Cells, Heading, Kind},
+    question::zone::Stamp,
+};
+use mizuno_core::{
+    bar::Digits,
+    time::{DAY, SECOND},
+};
+use mizuno_desk::DeskError;
+use mizuno_store::table::{self, TableWriter, Values};
+
+/// Rows of one group: a batch of a wide file is short, and many small groups read slowly.
+const GROUP: usize = 1 << 14;
 
 pub(super) struct ParquetEncoder {
     table: TableWriter<Vec<u8>>,
-    columns: Vec<Column>,
-    price: Digits,
-    volume: Digits,
+    headings: Vec<Heading>,
+    floats: bool,
+    /// Stamps are divided by this, where they are whole numbers.
+    unit: Option<i64>,
+    pending: Vec<Values>,
+    rows: usize,
+}
+
+fn failed(error: impl ToString) -> DeskError {
+    DeskError::Invalid(format!("the Parquet file cannot be made: {}", error.to_string()))
 }
 
 impl ParquetEncoder {
-    pub(super) fn new(layout: &Layout) -> Result<ParquetEncoder, String> {
-        let time = if layout.interval.is_intraday() { Kind::Instant } else { Kind::Date };
-        let column = |c: &Column| table::Column {
-            name: c.name(layout.interval),
-            kind: match c {
-                Column::Time => time.clone(),
-                Column::Source => Kind::Word(layout.sources.clone().into()),
-                Column::Volume => Kind::decimal(layout.volume),
-                _ => Kind::decimal(layout.price),
-            },
-            optional: *c == Column::Volume,
+    pub(super) fn new(headings: Vec<Heading>, style: &Style) -> Result<ParquetEncoder, DeskError> {
+        let unit = match style.stamp {
+            Stamp::Seconds => Some(SECOND),
+            Stamp::Millis => Some(1000),
+            Stamp::Micros => Some(1),
+            _ => None,
         };
-        let columns: Vec<_> = layout.columns.iter().map(column).collect();
-        let table = TableWriter::new(vec![], &columns, usize::MAX).map_err(|e| e.to_string())?;
-        Ok(ParquetEncoder { table, columns: layout.columns.clone(), price: layout.price, volume: layout.volume })
+        let floats = style.file.floats;
+        let column = |h: &Heading| table::Column {
+            name: h.name.clone(),
+            kind: match &h.kind {
+                Kind::Moment | Kind::Date if unit.is_some() => table::Kind::Whole,
+                Kind::Moment => table::Kind::Instant,
+                Kind::Date => table::Kind::Date,
+                Kind::Number(_) if floats => table::Kind::Float,
+                Kind::Number(room) => table::Kind::decimal(*room),
+                Kind::Words(words) => table::Kind::Word(words.clone()),
+                Kind::Flag => table::Kind::Flag,
+                Kind::Whole => table::Kind::Whole,
+            },
+            optional: h.optional,
+        };
+        let columns: Vec<_> = headings.iter().map(column).collect();
+        let table = TableWriter::with_metadata(vec![], &columns, usize::MAX, &style.about).map_err(failed)?;
+        let pending = vec![Values::default(); headings.len()];
+        Ok(ParquetEncoder { table, headings, floats, unit, pending, rows: 0 })
+    }
+
+    fn values(&self, heading: &Heading, cells: &Cells, rows: usize) -> Values {
+        let optional = |values: Vec<Option<i64>>| Values::some(values.into_iter());
+        match cells {
+            Cells::Numbers(cells) if self.floats => {
+                // Through the text: the float that is nearest to the exact number.
+                let mut out = Values::default();
+                for cell in cells {
+                    out.levels.push(i16::from(cell.is_some()));
+                    out.floats.extend(cell.map(|n| n.to_string().parse::<f64>().unwrap_or(f64::NAN)));
+                }
+                out
+            }
+            Cells::Numbers(cells) => {
+                let room = if let Kind::Number(room) = heading.kind { room } else { Digits::default() };
+                Values::decimals(room, cells.iter().copied(), rows)
+            }
+            Cells::Moments(cells) => Values::all(cells.iter().map(|at| self.unit.map_or(*at, |unit| at.div_euclid(unit)))),
+            Cells::Dates(cells) => Values::all(cells.iter().map(|d| self.unit.map_or(i64::from(*d), |unit| i64::from(*d) * (DAY / unit)))),
+            Cells::Whole(cells) => Values::all(cells.iter().copied()),
+            Cells::Words(cells) => optional(cells.iter().map(|w| w.map(i64::from)).collect()),
+            Cells::Flags(cells) => optional(cells.iter().map(|f| f.map(i64::from)).collect()),
+        }
+    }
+
+    fn group(&mut self, out: &mut Vec<u8>) -> Result<(), DeskError> {
+        if self.rows > 0 {
+            self.table.rows(&self.pending).map_err(failed)?;
+            self.pending.iter_mut().for_each(Values::clear);
+            self.rows = 0;
+            out.append(self.table.sink());
+        }
+        Ok(())
     }
 }
 
 impl Encoder for ParquetEncoder {
-    fn begin(&mut self, _out: &mut Vec<u8>) -> Result<(), String> {
+    fn begin(&mut self, _out: &mut Vec<u8>) -> Result<(), DeskError> {
         Ok(())
     }
 
-    fn bars(&mut self, bars: &Bars, from: &[u16], out: &mut Vec<u8>) -> Result<(), String> {
-        let price = |of: fn(&Bar) -> Decimal| Values::decimals(self.price, bars.rows.iter().map(|b| Some(of(b))), bars.rows.len());
-        let values: Vec<Values> = self
-            .columns
-            .iter()
-            .map(|column| match column {
-                Column::Time => Values::all(bars.rows.iter().map(|b| b.slot.0)),
-                Column::Open => price(Bar::open),
-                Column::High => price(Bar::high),
-                Column::Low => price(Bar::low),
-                Column::Close => price(Bar::close),
-                Column::Source => Values::all((0..bars.rows.len()).map(|i| i64::from(from.get(i).copied().unwrap_or(0)))),
-                Column::Volume => Values::decimals(self.volume, bars.rows.iter().map(Bar::volume), bars.rows.len()),
-            })
-            .collect();
-        self.table.rows(&values).map_err(|e| e.to_string())?;
-        out.append(self.table.sink());
+    fn rows(&mut self, batch: &Batch, out: &mut Vec<u8>) -> Result<(), DeskError> {
+        for (i, cells) in batch.columns.iter().enumerate() {
+            let values = self.values(&self.headings[i], cells, batch.rows);
+            self.pending[i].append(values);
+        }
+        self.rows += batch.rows;
+        // Groups of a wide file stay below some megabytes of cells.
+        if self.rows >= GROUP || self.rows * self.headings.len() >= 1 << 19 {
+            self.group(out)?;
+        }
         Ok(())
     }
 
-    fn finish(self: Box<Self>, out: &mut Vec<u8>) -> Result<(), String> {
-        out.append(&mut self.table.finish().map_err(|e| e.to_string())?);
+    fn finish(mut self: Box<Self>, out: &mut Vec<u8>) -> Result<(), DeskError> {
+        self.group(out)?;
+        out.append(&mut self.table.finish().map_err(failed)?);
         Ok(())
     }
 }

@@ -1,22 +1,20 @@
-//! Bars, served in the format asked for, streamed.
+//! Bars, served as they are asked for, streamed; and what an answer would be, before a byte of it.
 
-use super::{problem::Refusal, query::Query};
+use super::{problem::Refusal, wire};
 use actix_web::{
-    HttpResponse, get,
+    HttpRequest, HttpResponse, get,
     http::header::{self, EntityTag, IfNoneMatch},
-    web::{Bytes, Data},
+    post,
+    web::{Bytes, Data, Header, Json},
 };
-use mizuno_config::GOLDEN;
-use mizuno_core::{Completeness, Interval, SeriesKey, Side, Span};
-use mizuno_desk::{Desk, Setup, View, moments, views::Seen};
+use mizuno_api::Explanation;
 use mizuno_research::{
     Research,
-    encode::{self, Column, Format, Layout},
-    reading::{Piece, Reader},
-    whole::union,
+    answer::{Answer, Prepared, batch::Batch},
+    encode::{self, Style},
+    question::{Format, Question, given::Given, resolve::Resolved},
 };
-use serde::Deserialize;
-use std::time::Duration;
+use std::{sync::Arc, time::Duration};
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 use utoipa::IntoParams;
@@ -24,15 +22,20 @@ use utoipa::IntoParams;
 /// A reader that takes nothing for this long is given up, so that it does not keep its pieces in memory for ever.
 const PATIENCE: Duration = Duration::from_secs(60);
 
-#[derive(Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
+/// The keys of a question; docs/questions.md tells of each. Lists are parted by commas.
+#[derive(IntoParams)]
 #[into_params(parameter_in = Query)]
-pub(super) struct Question {
-    /// Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instrument` and `interval`.
+#[allow(dead_code, reason = "it describes the keys; they are read by the question itself")]
+struct Keys {
+    /// Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instruments` and `interval`.
     series: Option<String>,
-    /// Symbol of an instrument, present or former.
+    /// Symbol of an instrument, present or former; the same as `instruments` with one.
     instrument: Option<String>,
-    /// Interval, as collected.
+    /// Symbols of instruments, and patterns as `AL*`, parted by commas; the answer keeps their order.
+    instruments: Option<String>,
+    /// Words that instruments are found by, beside those named.
+    search: Option<String>,
+    /// Interval, as collected; 1d when left out.
     interval: Option<String>,
     /// Source; the golden series when left out.
     source: Option<String>,
@@ -42,20 +45,71 @@ pub(super) struct Question {
     from: Option<String>,
     /// Last trade date, included, or an instant, not included.
     to: Option<String>,
+    /// Instead of a range: the last so many sessions.
+    last: Option<String>,
+    /// Instead of a range: the present `week`, `month` or `year`.
+    this: Option<String>,
     /// Only what was known at this instant; `now`, or nothing, for the newest. The header `Mizuno-As-Of` tells the instant an answer stands for.
     as_of: Option<String>,
+    /// `long` (a row a bar, also when left out) or `wide` (a row a moment).
+    layout: Option<String>,
+    /// Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have).
+    join: Option<String>,
     /// Columns in order, as in `time,close`.
     columns: Option<String>,
+    /// Other names for columns, as in `close:Close,date:Date`.
+    names: Option<String>,
+    /// `absent` (also when left out), `rows` (a row for every expected slot) or `carried` (the last close, marked; in wide files).
+    missing: Option<String>,
+    /// The clock of stamps: an IANA zone, a shift as `+02:00`, or `+02:00/America/New_York`; UTC when left out.
+    zone: Option<String>,
+    /// `rfc3339` (also when left out), `wall`, `seconds`, `millis`, `micros`, or a pattern of strftime.
+    stamp: Option<String>,
+    /// `open` (also when left out) or `end` of an intraday bar.
+    stamp_at: Option<String>,
+    /// Only bars that open between two times at the venue, as in `10:00-12:00`.
+    hours: Option<String>,
+    /// Only the first minutes of each session.
+    first_minutes: Option<String>,
+    /// Only the last minutes of each session.
+    last_minutes: Option<String>,
+    /// Prices to so many decimals, or to the `tick`.
+    round: Option<String>,
     /// `csv` (also when left out), `ndjson`, `json` or `parquet`.
     format: Option<String>,
-    /// IANA zone to write instants in; UTC when left out.
-    zone: Option<String>,
+    /// What parts the cells of a CSV file: `comma` (also when left out), `semicolon`, `tab` or `pipe`.
+    separator: Option<String>,
+    /// `point` (also when left out) or `comma`, in a CSV file.
+    decimal_sign: Option<String>,
+    /// Whether a CSV file begins with the names of its columns.
+    header: Option<String>,
+    /// `exact` (also when left out) or `floats`, in a Parquet file.
+    numbers: Option<String>,
 }
 
-/// Bars of one series, of the golden one when no source is asked for. A daily bar has a `date`, others a `time`;
+/// What is wrong with a question, in one refusal.
+fn refused(problems: Vec<String>) -> Refusal {
+    Refusal::invalid(problems.join("; "))
+}
+
+fn from_address(request: &HttpRequest) -> Result<Question, Refusal> {
+    let pairs: Vec<(String, String)> = serde_urlencoded::from_str(request.query_string())
+        .map_err(|e| Refusal::invalid(format!("what stands behind the question mark cannot be read: {e}")))?;
+    let given = Given::from_pairs(pairs).map_err(Refusal::invalid)?;
+    Question::read(given).map_err(refused)
+}
+
+fn from_body(request: &HttpRequest, body: &[u8]) -> Result<Question, Refusal> {
+    let text = std::str::from_utf8(body).map_err(|_| Refusal::invalid("the question is not UTF-8".to_owned()))?;
+    let toml = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).is_some_and(|t| t.contains("toml"));
+    let given = if toml { Given::from_toml(text) } else { Given::from_json(text) }.map_err(Refusal::invalid)?;
+    Question::read(given).map_err(refused)
+}
+
+/// Bars of one instrument or many, golden or of one source, long or wide. A daily bar has a `date`, others a `time`;
 /// prices are exact decimals; in a golden series each bar names its `source`.
 #[utoipa::path(
-    params(Question),
+    params(Keys),
     responses(
         (status = 200, description = "The bars", content((String = "text/csv"), (String = "application/x-ndjson"), (String = "application/json"), (String = "application/vnd.apache.parquet"))),
         (status = 304, description = "Not changed since the validator sent"),
@@ -65,79 +119,168 @@ pub(super) struct Question {
 #[get("/api/v1/bars")]
 pub(super) async fn serve_bars(
     research: Data<Research>,
-    ask: Query<Question>,
-    seen: Option<actix_web::web::Header<IfNoneMatch>>,
+    request: HttpRequest,
+    seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
-    let desk = &research.desk;
-    let setup = desk.setup();
-    let instant = desk.pinned("as_of", ask.as_of.as_deref()).await?;
-    let key = choose(desk, &setup, &ask).await?;
-    let calendar = setup.calendar_of(setup.instrument(&key.symbol)?)?;
-    let asked = moments::Asked { from: ask.from.as_deref(), to: ask.to.as_deref() };
-    let span = moments::span(asked, key.interval, calendar)?;
-    let format: Format = ask.format.as_deref().unwrap_or("csv").parse()?;
-    let golden = key.source == GOLDEN;
-    let columns = Column::list(ask.columns.as_deref(), key.interval, golden)?;
-    let zone = ask.zone.as_deref().map(zone).transpose()?;
-    let subject = research.subject(&setup, &key, instant).await?;
-    let (rows, state) = (subject.rows(), subject.state());
-    let mut reading = research.read(subject, calendar, span.clone(), instant).await?;
+    serve(research.into_inner(), from_address(&request)?, seen).await
+}
 
-    let tag = validator(&state, &ask);
-    if let Some(IfNoneMatch::Items(tags)) = seen.map(actix_web::web::Header::into_inner)
+/// The same for a question that is too long for an address: its keys as a JSON object, or as TOML (`application/toml`).
+#[utoipa::path(
+    request_body(content((mizuno_api::AnyQuestion = "application/json"), (String = "application/toml"))),
+    responses(
+        (status = 200, description = "The bars", content((String = "text/csv"), (String = "application/x-ndjson"), (String = "application/json"), (String = "application/vnd.apache.parquet"))),
+        (status = 304, description = "Not changed since the validator sent"),
+        (status = 404, description = "No such instrument or series", body = mizuno_api::Problem, content_type = "application/problem+json"),
+    )
+)]
+#[post("/api/v1/bars")]
+pub(super) async fn serve_long_question(
+    research: Data<Research>,
+    request: HttpRequest,
+    body: Bytes,
+    seen: Option<Header<IfNoneMatch>>,
+) -> Result<HttpResponse, Refusal> {
+    let question = from_body(&request, &body)?;
+    serve(research.into_inner(), question, seen).await
+}
+
+/// What a question is and what its answer would be, before a byte is served: its series, how complete each is, the columns, how many
+/// bars and blocks are read, the instant, and the same question in other forms.
+#[utoipa::path(params(Keys), responses((status = 200, body = Explanation)))]
+#[get("/api/v1/explanation")]
+pub(super) async fn explain(research: Data<Research>, request: HttpRequest) -> Result<Json<Explanation>, Refusal> {
+    explained(research.into_inner(), from_address(&request)?).await
+}
+
+/// The same for a question that is too long for an address.
+#[utoipa::path(
+    request_body(content((mizuno_api::AnyQuestion = "application/json"), (String = "application/toml"))),
+    responses((status = 200, body = Explanation))
+)]
+#[post("/api/v1/explanation")]
+pub(super) async fn explain_long_question(
+    research: Data<Research>,
+    request: HttpRequest,
+    body: Bytes,
+) -> Result<Json<Explanation>, Refusal> {
+    let question = from_body(&request, &body)?;
+    explained(research.into_inner(), question).await
+}
+
+async fn explained(research: Arc<Research>, question: Question) -> Result<Json<Explanation>, Refusal> {
+    let resolved = research.resolve(question).await?;
+    let prepared = research.prepare(resolved).await?;
+    let explained = research.explain(&prepared).await?;
+    Ok(Json(wire::explanation(&prepared, &explained)))
+}
+
+async fn serve(research: Arc<Research>, question: Question, seen: Option<Header<IfNoneMatch>>) -> Result<HttpResponse, Refusal> {
+    let resolved = research.resolve(question).await?;
+    let prepared = research.prepare(resolved).await?;
+    let tag = EntityTag::new_strong(prepared.validator()[..32].to_owned());
+    if let Some(IfNoneMatch::Items(tags)) = seen.map(Header::into_inner)
         && tags.iter().any(|t| t.weak_eq(&tag))
     {
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
-    let sources = rows.iter().map(|r| r.key.source.clone()).collect();
-    let completeness = completeness_of(&setup, golden, &desk.views_at(&setup, rows, Seen::at(instant)).await?, &span);
-    let (price, volume) = reading.room();
-    let layout = Layout { format, columns, interval: key.interval, zone, price, volume, sources };
-
+    let (question, head) = (prepared.resolved.question.clone(), Head::of(&prepared));
+    let format = question.file.format;
+    let style = Style {
+        file: question.file,
+        clock: question.shape.clock.clone(),
+        stamp: question.shape.stamp.clone(),
+        about: if format == Format::Parquet { about(&prepared) } else { vec![] },
+    };
+    let mut answer = prepared.begin(format == Format::Parquet).await?;
     // What cannot be read at all is refused with the reason, which a broken stream could not tell.
-    let first = reading.next().await?;
+    let first = answer.next().await?;
     let (pieces, body) = mpsc::channel(2);
-    tokio::spawn(stream(first, reading, layout, pieces));
+    tokio::spawn(stream(first, answer, style, pieces));
     let mut response = HttpResponse::Ok();
-    response
-        .content_type(format.media_type())
-        .insert_header(header::ETag(tag))
-        .insert_header((
-            "Content-Disposition",
-            format!("attachment; filename=\"{}.{}\"", key.to_string().replace('/', "_"), format.ending()),
-        ))
-        .insert_header(("Mizuno-Series", key.to_string()))
-        .insert_header(("Mizuno-As-Of", instant.to_string()));
-    if let Some(c) = completeness {
-        let figures = format!("expected={}, held={}, excused={}, missing={}, quiet={}", c.expected, c.held, c.excused, c.missing, c.quiet);
-        response.insert_header(("Mizuno-Completeness", figures));
-    }
+    response.content_type(format.media_type()).insert_header(header::ETag(tag));
+    head.write(&mut response, format);
     Ok(response.streaming(ReceiverStream::new(body)))
 }
 
-/// What a file says of itself: of one series its own figures, of a golden one those of all its sources together.
-fn completeness_of(setup: &Setup, golden: bool, views: &[View<'_>], span: &Span) -> Option<Completeness> {
-    match golden {
-        true => union(setup, views).map(|whole| whole.completeness(span)),
-        false => views.first().map(|view| view.completeness(span)),
+/// What an answer says of itself in its headers.
+struct Head {
+    series: String,
+    file: String,
+    as_of: String,
+    question: String,
+    resolved: String,
+    completeness: Option<String>,
+}
+
+impl Head {
+    fn of(prepared: &Prepared) -> Head {
+        let resolved: &Resolved = &prepared.resolved;
+        let digest = resolved.question.digest();
+        let (series, file) = match &prepared.members[..] {
+            [one] => (one.wanted.key.to_string(), one.wanted.key.to_string().replace('/', "_")),
+            many => (format!("{} series", many.len()), format!("bars-{}", &digest[..12])),
+        };
+        let figures = |c: mizuno_core::Completeness| {
+            format!("expected={}, held={}, excused={}, missing={}, quiet={}", c.expected, c.held, c.excused, c.missing, c.quiet)
+        };
+        Head {
+            series,
+            file,
+            as_of: resolved.instant.to_string(),
+            question: digest,
+            resolved: resolved.digest(),
+            completeness: prepared.completeness().map(figures),
+        }
+    }
+
+    fn write(self, response: &mut actix_web::HttpResponseBuilder, format: Format) {
+        response
+            .insert_header(("Content-Disposition", format!("attachment; filename=\"{}.{}\"", self.file, format.word())))
+            .insert_header(("Mizuno-Series", self.series))
+            .insert_header(("Mizuno-As-Of", self.as_of))
+            .insert_header(("Mizuno-Question", self.question))
+            .insert_header(("Mizuno-Resolved", self.resolved));
+        if let Some(figures) = self.completeness {
+            response.insert_header(("Mizuno-Completeness", figures));
+        }
     }
 }
 
+/// What a file says of itself, as far as a reader a year later needs it.
+fn about(prepared: &Prepared) -> Vec<(String, String)> {
+    let resolved = &prepared.resolved;
+    let mut out = vec![
+        ("mizuno.question".to_owned(), resolved.question.to_json()),
+        ("mizuno.question.digest".to_owned(), resolved.question.digest()),
+        ("mizuno.resolved.digest".to_owned(), resolved.digest()),
+        ("mizuno.as_of".to_owned(), resolved.instant.to_string()),
+        ("mizuno.adjustment".to_owned(), prepared.adjustment()),
+        ("mizuno.units".to_owned(), prepared.units()),
+    ];
+    if let Some(c) = prepared.completeness() {
+        let figures = format!("expected={}, held={}, excused={}, missing={}, quiet={}", c.expected, c.held, c.excused, c.missing, c.quiet);
+        out.push(("mizuno.completeness".to_owned(), figures));
+    }
+    out
+}
+
 /// Writes the file a batch at a time; memory holds a batch or two, however long the answer.
-async fn stream(mut next: Option<Piece>, mut reading: Reader, layout: Layout, pieces: mpsc::Sender<Result<Bytes, std::io::Error>>) {
+async fn stream(mut next: Option<Batch>, mut answer: Answer, style: Style, pieces: mpsc::Sender<Result<Bytes, std::io::Error>>) {
     let send = async |piece: Vec<u8>| piece.is_empty() || matches!(pieces.send_timeout(Ok(piece.into()), PATIENCE).await, Ok(()));
     let work = async {
-        let mut encoder = encode::encoder(layout)?;
+        let mut encoder = encode::encoder(answer.headings.clone(), style).map_err(|e| e.to_string())?;
         let mut out = vec![];
-        encoder.begin(&mut out)?;
-        while let Some((bars, from)) = next {
-            encoder.bars(&bars, &from, &mut out)?;
+        encoder.begin(&mut out).map_err(|e| e.to_string())?;
+        while let Some(batch) = next {
+            encoder.rows(&batch, &mut out).map_err(|e| e.to_string())?;
+            drop(batch);
             if !send(std::mem::take(&mut out)).await {
                 return Err("the reader went away".to_owned());
             }
-            next = reading.next().await.map_err(|e| e.to_string())?;
+            next = answer.next().await.map_err(|e| e.to_string())?;
         }
-        encoder.finish(&mut out)?;
+        encoder.finish(&mut out).map_err(|e| e.to_string())?;
         send(out).await;
         Ok(())
     };
@@ -146,67 +289,4 @@ async fn stream(mut next: Option<Piece>, mut reading: Reader, layout: Layout, pi
         tracing::warn!(error, "an answer was not finished");
         let _ = pieces.try_send(Err(std::io::Error::other(error)));
     }
-}
-
-fn zone(name: &str) -> Result<jiff::tz::TimeZone, Refusal> {
-    jiff::tz::TimeZone::get(name)
-        .map_err(|_| Refusal::invalid(format!("zone: `{name}` is not an IANA time zone; write it like Pacific/Auckland")))
-}
-
-/// The validator: the state of what is read, and everything that shapes the answer.
-fn validator(state: &[u8], ask: &Question) -> EntityTag {
-    let shape = [&ask.from, &ask.to, &ask.as_of, &ask.columns, &ask.format, &ask.zone].map(|p| p.as_deref().unwrap_or_default()).join("\n");
-    let digest = mizuno_store::payloads::digest(&[state, shape.as_bytes()].concat());
-    EntityTag::new_strong(digest[..32].to_owned())
-}
-
-/// The series a question is about; a golden one has no row of its own.
-async fn choose(desk: &Desk, setup: &Setup, ask: &Question) -> Result<SeriesKey, Refusal> {
-    let (symbol, interval, side, source) = match (&ask.series, &ask.instrument) {
-        (Some(name), _) => {
-            let key = setup.present(name.parse::<SeriesKey>().map_err(|e| Refusal::invalid(format!("series: {e}")))?);
-            let symbol = ask.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
-            let said = [
-                ("instrument", symbol, key.symbol.clone()),
-                ("interval", ask.interval.clone(), key.interval.to_string()),
-                ("source", ask.source.clone(), key.source.clone()),
-                ("side", ask.side.clone(), key.side.to_string()),
-            ];
-            if let Some((name, said, is)) = said.into_iter().find_map(|(name, said, is)| Some((name, said.filter(|s| *s != is)?, is))) {
-                return Err(Refusal::invalid(format!(
-                    "{name}: {said} contradicts the series {key}, whose {name} is {is}; leave one of the two out"
-                )));
-            }
-            (key.symbol, key.interval, Some(key.side), key.source)
-        }
-        (None, Some(symbol)) => {
-            let interval = ask.interval.as_deref().unwrap_or("1d");
-            let interval = interval.parse::<Interval>().map_err(|e| Refusal::invalid(e.to_string()))?;
-            let side = ask.side.as_deref().map(str::parse::<Side>).transpose().map_err(|e| Refusal::invalid(e.to_string()))?;
-            (setup.instrument(symbol)?.symbol.clone(), interval, side, ask.source.clone().unwrap_or_else(|| GOLDEN.to_owned()))
-        }
-        (None, None) => {
-            return Err(Refusal::invalid("say whose bars: series=KBF/1m/harbour, or instrument=KBF and interval=1m".to_owned()));
-        }
-    };
-    let mut found = desk.store.series_of(&symbol).await?;
-    found.retain(|s| s.key.interval == interval && (source == GOLDEN || s.key.source == source));
-    found.retain(|s| side.is_none_or(|side| side == s.key.side));
-    let mut sides: Vec<Side> = found.iter().map(|s| s.key.side).collect();
-    sides.sort_unstable();
-    sides.dedup();
-    let side = match sides[..] {
-        // Where there are trades, they are what is meant.
-        [Side::Trade, ..] => Side::Trade,
-        [one] => one,
-        [] => {
-            let wanted = SeriesKey { symbol, interval, side: side.unwrap_or(Side::Trade), source };
-            return Err(desk.no_series(&wanted.to_string()).await?.into());
-        }
-        _ => {
-            let words: Vec<String> = sides.iter().map(ToString::to_string).collect();
-            return Err(Refusal::invalid(format!("{symbol} has no trades at {interval}, but {}; say which side", words.join(" and "))));
-        }
-    };
-    Ok(SeriesKey { symbol, interval, side, source })
 }

@@ -4,9 +4,17 @@ use mizuno_collect::{
     Trial, Tried,
     lists::{Change, ListStanding, Said},
 };
-use mizuno_core::{Bar, Decimal, Interval, SeriesKey, Venue};
+use mizuno_core::{Bar, Decimal, Interval, SeriesKey, Slot, Timestamp, Venue, time::DAY};
 use mizuno_desk::{Event, events::RunNow, moments};
-use mizuno_research::lineage::{Restated, Traced};
+use mizuno_research::{
+    answer::{
+        Member, Prepared,
+        batch::{Heading, Kind},
+    },
+    explain::Told,
+    lineage::{Restated, Traced},
+    question::{File, Format, Question, Shape},
+};
 use mizuno_sources::Answered;
 use mizuno_store::{
     excuses::ExcuseRow,
@@ -234,5 +242,86 @@ pub(crate) fn restated(found: &Restated) -> mizuno_api::Restatement {
         fetch: is.fetch,
         was: values(&was.bar, was.withdrawn),
         is: values(&is.bar, is.withdrawn),
+    }
+}
+
+pub(crate) fn explanation(prepared: &Prepared, told: &[Told]) -> mizuno_api::Explanation {
+    let resolved = &prepared.resolved;
+    let question = &resolved.question;
+    let column = |h: &Heading| mizuno_api::ColumnTold {
+        name: h.name.clone(),
+        holds: match h.kind {
+            Kind::Moment => "instant",
+            Kind::Date => "date",
+            Kind::Number(_) => "number",
+            Kind::Words(_) => "word",
+            Kind::Flag => "flag",
+            Kind::Whole => "whole",
+        }
+        .to_owned(),
+        optional: h.optional,
+    };
+    let series = prepared.members.iter().zip(told).map(|(member, told)| series_told(member, told, resolved.instant)).collect();
+    mizuno_api::Explanation {
+        as_of: resolved.instant.to_string(),
+        question: question.digest(),
+        resolved: resolved.digest(),
+        columns: prepared.headings().iter().map(column).collect(),
+        series,
+        without: resolved.without.clone(),
+        completeness: prepared.completeness().map(completeness),
+        blocks: told.iter().map(|t| t.blocks).sum(),
+        bytes: told.iter().map(|t| t.bytes).sum(),
+        adjustment: prepared.adjustment(),
+        units: prepared.units(),
+        stamps: stamps(question),
+        forms: forms(question),
+    }
+}
+
+fn series_told(member: &Member, told: &Told, now: Timestamp) -> mizuno_api::SeriesTold {
+    let (key, span) = (&member.wanted.key, &member.wanted.span);
+    // An open end, or one still to come, is told as absent.
+    let to_come = if key.interval.is_intraday() { now.0 } else { now.0 / DAY + 1 };
+    let moment = |slot: Slot| (slot.0 > i64::MIN && slot.0 <= to_come).then(|| moments::written(key.interval, slot));
+    let source = |(name, basis): &(String, &'static str)| mizuno_api::SourceTold { source: name.clone(), basis: (*basis).to_owned() };
+    let left_out = |(source, why): &(String, String)| mizuno_api::LeftOut { source: source.clone(), why: why.clone() };
+    mizuno_api::SeriesTold {
+        series: key.to_string(),
+        from: moment(span.start),
+        to: moment(span.end),
+        bars: told.bars,
+        completeness: told.completeness.map(completeness),
+        sources: told.sources.iter().map(source).collect(),
+        left_out: told.left_out.iter().map(left_out).collect(),
+        blocks: told.blocks,
+        bytes: told.bytes,
+    }
+}
+
+/// What the stamps of an answer mean, in a sentence.
+fn stamps(question: &Question) -> String {
+    if !question.interval.is_intraday() {
+        return "the trade date of each bar, on its venue's calendar".to_owned();
+    }
+    let end = if question.shape.at_end { "end" } else { "opening" };
+    format!("the {end} of each bar, by the clock of {}", question.shape.clock)
+}
+
+fn forms(question: &Question) -> mizuno_api::Forms {
+    let address = |question: &Question| format!("/api/v1/bars?{}", serde_urlencoded::to_string(question.to_pairs()).unwrap_or_default());
+    let csv = |question: &Question| Question { file: File { format: Format::Csv, ..question.file }, ..question.clone() };
+    let parquet = Question {
+        file: File { format: Format::Parquet, floats: true, ..File::default() },
+        shape: Shape { stamp: Default::default(), ..question.shape.clone() },
+        ..question.clone()
+    };
+    mizuno_api::Forms {
+        toml: question.to_toml(),
+        json: question.to_json(),
+        command: question.to_command(),
+        address: address(question),
+        data_frame: format!("import pandas\nbars = pandas.read_parquet(\"{{service}}{}\")", address(&parquet)),
+        spreadsheet: format!("{{service}}{}", address(&csv(question))),
     }
 }

@@ -49,7 +49,7 @@ pub fn digits(versions: &Versions) -> (Digits, Digits) {
 fn columns(interval: Interval, versions: &Versions, (price, volume): (Digits, Digits), printed_alike: bool) -> Vec<Column> {
     let withdrawn = versions.rows.iter().any(|v| v.withdrawn);
     let unknown = versions.rows.iter().any(|v| v.bar.volume().is_none());
-    let column = |name, kind, optional| Column { name, kind, optional };
+    let column = |name: &str, kind, optional| Column { name: name.to_owned(), kind, optional };
     let time = if interval.is_intraday() { Kind::Instant } else { Kind::Date };
     let mut out = vec![column("time", time, false), column("recorded_at", Kind::Instant, false), column("fetch", Kind::Whole, false)];
     out.extend(["open", "high", "low", "close"].map(|name| column(name, Kind::decimal(price), withdrawn)));

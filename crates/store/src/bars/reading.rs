@@ -72,6 +72,22 @@ impl Store {
         Ok(Reading { store: self.clone(), series: series.id, blocks, tail, interval, span, as_of, price, volume })
     }
 
+    /// How many blocks a reading of a series would open, and their bytes.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn to_read(&self, series: &SeriesRow, span: &Span) -> Result<(u64, u64)> {
+        let found = sqlx::query!(
+            "SELECT count(*) AS \"blocks!: i64\", coalesce(sum(length(body)), 0) AS \"bytes!: i64\" FROM block
+             WHERE series_id = ? AND last_slot >= ? AND first_slot < ?",
+            series.id,
+            span.start.0,
+            span.end.0
+        );
+        let found = found.fetch_one(&self.readers).await?;
+        Ok((found.blocks as u64, found.bytes as u64))
+    }
+
     /// All the bars of [`Store::read`] at once. Blocks are opened side by side, as many as there are cores.
     ///
     /// # Errors

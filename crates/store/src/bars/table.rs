@@ -10,6 +10,7 @@ use parquet::{
     data_type::{ByteArray, FixedLenByteArray, Int32Type},
     errors::Result,
     file::{
+        metadata::KeyValue,
         properties::{EnabledStatistics, WriterProperties, WriterPropertiesPtr, WriterVersion},
         writer::SerializedFileWriter,
     },
@@ -34,6 +35,10 @@ pub enum Kind {
     Whole,
     /// One of a few words, as a string; its number is its place among them.
     Word(Arc<[String]>),
+    /// Yes or no, as 1 and 0.
+    Flag,
+    /// A 64-bit float.
+    Float,
 }
 
 impl Kind {
@@ -48,7 +53,7 @@ impl Kind {
 #[derive(Clone, Debug)]
 pub struct Column {
     /// Its name in the file.
-    pub name: &'static str,
+    pub name: String,
     /// What its numbers mean.
     pub kind: Kind,
     /// Whether a row may have no value in it.
@@ -62,11 +67,29 @@ pub struct Values {
     pub present: Vec<i64>,
     /// Those of a wide decimal instead.
     pub wide: Vec<i128>,
+    /// Those of floats instead.
+    pub floats: Vec<f64>,
     /// For an optional column, 1 for each row that has a value and 0 for each that has none.
     pub levels: Vec<i16>,
 }
 
 impl Values {
+    /// Puts further values behind these.
+    pub fn append(&mut self, mut more: Values) {
+        self.present.append(&mut more.present);
+        self.wide.append(&mut more.wide);
+        self.floats.append(&mut more.floats);
+        self.levels.append(&mut more.levels);
+    }
+
+    /// Takes all values out.
+    pub fn clear(&mut self) {
+        self.present.clear();
+        self.wide.clear();
+        self.floats.clear();
+        self.levels.clear();
+    }
+
     /// Values for every row.
     #[must_use]
     pub fn all(present: impl Iterator<Item = i64>) -> Values {
@@ -123,8 +146,10 @@ fn schema(columns: &[Column]) -> Result<TypePtr> {
             Kind::WideDecimal(scale) => (Physical::FIXED_LEN_BYTE_ARRAY, Some(LogicalType::decimal(i32::from(*scale), 38))),
             Kind::Whole | Kind::Code => (Physical::INT64, None),
             Kind::Word(_) => (Physical::BYTE_ARRAY, Some(LogicalType::String)),
+            Kind::Flag => (Physical::BOOLEAN, None),
+            Kind::Float => (Physical::DOUBLE, None),
         };
-        let mut builder = Type::primitive_type_builder(c.name, physical).with_logical_type(logical).with_repetition(if c.optional {
+        let mut builder = Type::primitive_type_builder(&c.name, physical).with_logical_type(logical).with_repetition(if c.optional {
             Repetition::OPTIONAL
         } else {
             Repetition::REQUIRED
@@ -140,15 +165,15 @@ fn schema(columns: &[Column]) -> Result<TypePtr> {
     Ok(Arc::new(Type::group_type_builder("bars").with_fields(fields).build()?))
 }
 
-fn properties(columns: &[Column], rows: usize) -> Result<WriterPropertiesPtr> {
+fn properties(columns: &[Column], rows: usize, about: &[(String, String)]) -> Result<WriterPropertiesPtr> {
     let mut builder = WriterProperties::builder();
     for column in columns {
-        let path = ColumnPath::from(column.name);
+        let path = ColumnPath::from(vec![column.name.clone()]);
         match column.kind {
             Kind::Word(_) | Kind::Code => {
                 builder = builder.set_column_dictionary_enabled(path.clone(), true).set_column_encoding(path, Encoding::PLAIN);
             }
-            Kind::WideDecimal(_) => builder = builder.set_column_encoding(path, Encoding::PLAIN),
+            Kind::WideDecimal(_) | Kind::Flag | Kind::Float => builder = builder.set_column_encoding(path, Encoding::PLAIN),
             _ => {}
         }
     }
@@ -161,6 +186,7 @@ fn properties(columns: &[Column], rows: usize) -> Result<WriterPropertiesPtr> {
             .set_statistics_enabled(EnabledStatistics::None)
             .set_offset_index_disabled(true)
             .set_created_by("mizuno".to_owned())
+            .set_key_value_metadata((!about.is_empty()).then(|| about.iter().map(|(k, v)| KeyValue::new(k.clone(), v.clone())).collect()))
             .build(),
     ))
 }
@@ -171,7 +197,15 @@ impl<W: Write + Send> TableWriter<W> {
     /// # Errors
     /// When the sink refuses.
     pub fn new(sink: W, columns: &[Column], rows: usize) -> Result<Self> {
-        let file = SerializedFileWriter::new(sink, schema(columns)?, properties(columns, rows)?)?;
+        TableWriter::with_metadata(sink, columns, rows, &[])
+    }
+
+    /// The same, for a file that says of itself what it is.
+    ///
+    /// # Errors
+    /// When the sink refuses.
+    pub fn with_metadata(sink: W, columns: &[Column], rows: usize, about: &[(String, String)]) -> Result<Self> {
+        let file = SerializedFileWriter::new(sink, schema(columns)?, properties(columns, rows, about)?)?;
         Ok(TableWriter { file, kinds: columns.iter().map(|c| (c.kind.clone(), c.optional)).collect() })
     }
 
@@ -193,6 +227,12 @@ impl<W: Write + Send> TableWriter<W> {
                 (Kind::Word(words), ColumnWriter::ByteArrayColumnWriter(writer)) => {
                     let word = |n: &i64| words.get(*n as usize).map_or(ByteArray::new(), |w| ByteArray::from(w.as_str()));
                     writer.write_batch(&values.present.iter().map(word).collect::<Vec<_>>(), levels, None)?;
+                }
+                (_, ColumnWriter::BoolColumnWriter(writer)) => {
+                    writer.write_batch(&values.present.iter().map(|n| *n != 0).collect::<Vec<_>>(), levels, None)?;
+                }
+                (_, ColumnWriter::DoubleColumnWriter(writer)) => {
+                    writer.write_batch(&values.floats, levels, None)?;
                 }
                 (_, ColumnWriter::FixedLenByteArrayColumnWriter(writer)) => {
                     let wide: Vec<FixedLenByteArray> =

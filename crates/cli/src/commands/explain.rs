@@ -1,0 +1,73 @@
+//! `mizuno bars --explain`: what an answer would be, and the same question in other forms.
+
+use crate::{
+    client::Client,
+    exit::{Code, Failure},
+    show,
+};
+use mizuno_api::{Explanation, SeriesTold, words::escaped};
+use reqwest::Response;
+
+/// Series shown one by one; of more, the first.
+const SHOWN: usize = 40;
+
+pub async fn explain(client: &Client, response: Response) -> Result<Code, Failure> {
+    let told: Explanation = response.json().await.map_err(Failure::new)?;
+    if client.json {
+        show::json(&told)?;
+        return Ok(Code::Fine);
+    }
+    let many = told.series.len();
+    show::heading(&format!("{many} {}, as of {}", if many == 1 { "series" } else { "series together" }, told.as_of));
+    if let Some(c) = &told.completeness {
+        out!("{} bars, {} complete, {} missing", show::count(c.held), show::percent(c), show::count(c.missing));
+    }
+    out!("{} blocks of {} would be read", show::count(told.blocks), show::bytes(told.bytes));
+    out!("");
+    show::table(
+        &show::Columns {
+            headers: &["series", "from", "to", "bars", "complete", "missing", "sources"],
+            numbers: &[3, 4, 5],
+            least: &[2, 1],
+        },
+        told.series.iter().take(SHOWN).map(row).collect(),
+    );
+    if many > SHOWN {
+        note!("{} more series; --json has them all", many - SHOWN);
+    }
+    for series in told.series.iter().take(SHOWN) {
+        for left_out in &series.left_out {
+            out!("{}: {} does not take part: {}", series.series, left_out.source, escaped(&left_out.why));
+        }
+    }
+    if !told.without.is_empty() {
+        out!("found, but without such bars: {}", told.without.join(", "));
+    }
+    out!("");
+    let names: Vec<String> = told.columns.iter().take(SHOWN).map(|c| c.name.clone()).collect();
+    let more = if told.columns.len() > SHOWN { format!(" and {} more", told.columns.len() - SHOWN) } else { String::new() };
+    out!("columns  {}{more}", names.join(", "));
+    out!("stamps   {}", told.stamps);
+    out!("prices   {}; {}", told.adjustment, told.units);
+    out!("asked    {}", told.question);
+    out!("resolved {}", told.resolved);
+    show::heading("The same question in other forms");
+    out!("  {}", escaped(&told.forms.command));
+    out!("  {}", escaped(&told.forms.address));
+    let here = |text: &str| text.replace("{service}", client.base());
+    out!("in a spreadsheet, as a web address to import:");
+    out!("  {}", escaped(&here(&told.forms.spreadsheet)));
+    out!("in Python:");
+    here(&told.forms.data_frame).lines().for_each(|line| out!("  {}", escaped(line)));
+    out!("in a file, for --question:");
+    told.forms.toml.lines().for_each(|line| out!("  {}", escaped(line)));
+    Ok(Code::Fine)
+}
+
+fn row(s: &SeriesTold) -> Vec<String> {
+    let (complete, missing) =
+        s.completeness.as_ref().map_or(("-".to_owned(), "-".to_owned()), |c| (show::percent(c), show::count(c.missing)));
+    let sources: Vec<&str> = s.sources.iter().map(|s| s.source.as_str()).collect();
+    let end = |moment: &Option<String>| moment.clone().unwrap_or_else(|| "-".to_owned());
+    vec![s.series.clone(), end(&s.from), end(&s.to), show::count(s.bars), complete, missing, sources.join(", ")]
+}

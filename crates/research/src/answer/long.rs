@@ -1,0 +1,166 @@
+//! A row a bar, one series after another.
+
+use super::{
+    Member, Prepared,
+    batch::{Batch, Cells, Heading, Kind},
+    rows::Rows,
+};
+use crate::{
+    question::{Column, Missing},
+    reading::Reader,
+};
+use mizuno_core::{
+    Bar, Decimal, Slot, Spans,
+    bar::Digits,
+    time::{DAY, SECOND},
+};
+use mizuno_desk::DeskError;
+use std::{collections::VecDeque, sync::Arc};
+
+pub(super) struct Long {
+    prepared: Prepared,
+    columns: Vec<Column>,
+    sources: Arc<[String]>,
+    /// The member being read, and those after it.
+    at: usize,
+    open: Option<Open>,
+}
+
+/// A member being read.
+struct Open {
+    reader: Reader,
+    /// For each place of its sources, the place among all sources.
+    places: Vec<u32>,
+    /// Doubted slots, by the place of its sources; none where nobody asked.
+    doubted: Vec<Spans>,
+    /// Expected slots that have not had a row yet, where each is to have one.
+    expected: VecDeque<Slot>,
+}
+
+/// A row: a slot, and the bar there with the place of its source, where there is one.
+type Row = (Slot, Option<(Bar, u16)>);
+
+impl Prepared {
+    pub(super) fn long_headings(&self, (price, volume): (Digits, Digits)) -> Vec<Heading> {
+        let absent = self.resolved.question.shape.missing != Missing::Absent;
+        let instruments: Arc<[String]> = self.members.iter().map(|m| m.wanted.instrument.symbol.clone()).collect();
+        let heading = |column: Column| {
+            let kind = match column {
+                Column::Time | Column::TradeDate | Column::Epoch => return self.of_the_moment(column),
+                Column::Instrument => Kind::Words(instruments.clone()),
+                Column::Source => Kind::Words(self.sources()),
+                Column::Doubted => Kind::Flag,
+                Column::Volume => Kind::Number(volume),
+                _ => Kind::Number(price),
+            };
+            let optional = column == Column::Volume || (absent && column != Column::Instrument);
+            Heading { name: self.name(column), kind, optional }
+        };
+        self.columns().into_iter().map(heading).collect()
+    }
+}
+
+impl Long {
+    pub(super) fn new(prepared: Prepared) -> Long {
+        let (columns, sources) = (prepared.columns(), prepared.sources());
+        Long { prepared, columns, sources, at: 0, open: None }
+    }
+
+    pub(super) async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
+        loop {
+            let Some(member) = self.prepared.members.get(self.at) else { return Ok(None) };
+            if self.open.is_none() {
+                self.open = Some(open(&self.prepared, member, &self.columns, &self.sources).await?);
+            }
+            let Some(open) = &mut self.open else { return Ok(None) };
+            let (resolved, wanted) = (&self.prepared.resolved, &member.wanted);
+            let calendar = resolved.calendar(wanted)?;
+            let zone = resolved.setup.config.venues.get(&wanted.instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+            let how = Rows::new(&resolved.question, &wanted.instrument, calendar, zone);
+            let rows: Vec<Row> = match open.reader.next().await? {
+                Some((mut bars, mut from)) => {
+                    how.narrow(&mut bars.rows, &mut from);
+                    let place = |i: usize| from.get(i).copied().unwrap_or(0);
+                    let mut rows: Vec<Row> = vec![];
+                    for (i, bar) in bars.rows.into_iter().enumerate() {
+                        while let Some(slot) = open.expected.pop_front_if(|slot| *slot < bar.slot) {
+                            rows.push((slot, None));
+                        }
+                        open.expected.pop_front_if(|slot| *slot == bar.slot);
+                        rows.push((bar.slot, Some((bar, place(i)))));
+                    }
+                    rows
+                }
+                None => {
+                    let rest = open.expected.drain(..).map(|slot| (slot, None)).collect();
+                    let places = (std::mem::take(&mut open.places), std::mem::take(&mut open.doubted));
+                    let batch = batch(&how, &self.columns, self.at, rest, &places.0, &places.1);
+                    self.open = None;
+                    self.at += 1;
+                    if batch.rows > 0 {
+                        return Ok(Some(batch));
+                    }
+                    continue;
+                }
+            };
+            if !rows.is_empty() {
+                return Ok(Some(batch(&how, &self.columns, self.at, rows, &open.places, &open.doubted)));
+            }
+        }
+    }
+}
+
+async fn open(prepared: &Prepared, member: &Member, columns: &[Column], sources: &[String]) -> Result<Open, DeskError> {
+    let resolved = &prepared.resolved;
+    let calendar = resolved.calendar(&member.wanted)?;
+    let place = |name: &String| sources.iter().position(|s| s == name).unwrap_or(0) as u32;
+    let doubted = match columns.contains(&Column::Doubted) {
+        true => prepared.research.doubts(&resolved.setup, &member.subject, resolved.instant).await?,
+        false => vec![],
+    };
+    let expected = match resolved.question.shape.missing {
+        Missing::Rows => {
+            let zone =
+                resolved.setup.config.venues.get(&member.wanted.instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+            let how = Rows::new(&resolved.question, &member.wanted.instrument, calendar, zone);
+            let since = member.extent.start.max(member.wanted.span.start)..member.wanted.span.end;
+            how.expected(&member.wanted.instrument, &since, resolved.instant).into()
+        }
+        _ => VecDeque::new(),
+    };
+    Ok(Open {
+        places: member.subject.sources().iter().map(place).collect(),
+        reader: prepared.research.read(member.subject.clone(), calendar, member.wanted.span.clone(), resolved.instant).await?,
+        doubted,
+        expected,
+    })
+}
+
+fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: Vec<Row>, places: &[u32], doubted: &[Spans]) -> Batch {
+    let price = |of: fn(&Bar) -> Decimal| Cells::Numbers(rows.iter().map(|(_, bar)| bar.as_ref().map(|(b, _)| how.price(of(b)))).collect());
+    let column = |column: &Column| match column {
+        Column::Instrument => Cells::Words(vec![Some(instrument as u32); rows.len()]),
+        Column::Time if how.interval.is_intraday() => Cells::Moments(rows.iter().map(|(slot, _)| how.moment(*slot)).collect()),
+        Column::Time | Column::TradeDate => Cells::Dates(rows.iter().map(|(slot, _)| how.trade_date(*slot).0).collect()),
+        Column::Epoch => Cells::Whole(rows.iter().map(|(slot, _)| epoch(how, *slot)).collect()),
+        Column::Open => price(Bar::open),
+        Column::High => price(Bar::high),
+        Column::Low => price(Bar::low),
+        Column::Close => price(Bar::close),
+        Column::Volume => Cells::Numbers(rows.iter().map(|(_, bar)| bar.as_ref().and_then(|(b, _)| b.volume())).collect()),
+        Column::Source => {
+            Cells::Words(rows.iter().map(|(_, bar)| bar.as_ref().and_then(|(_, from)| places.get(usize::from(*from)).copied())).collect())
+        }
+        Column::Doubted => Cells::Flags(
+            rows.iter()
+                .map(|(slot, bar)| bar.as_ref().map(|(_, from)| doubted.get(usize::from(*from)).is_some_and(|d| d.contains(slot))))
+                .collect(),
+        ),
+    };
+    Batch { rows: rows.len(), columns: columns.iter().map(column).collect() }
+}
+
+/// Seconds since 1970: of a bar's stamp, or of midnight in UTC of its trade date.
+pub(super) fn epoch(how: &Rows<'_>, slot: Slot) -> i64 {
+    if how.interval.is_intraday() { how.moment(slot).div_euclid(SECOND) } else { slot.0 * (DAY / SECOND) }
+}

@@ -1,0 +1,237 @@
+//! The answer to a resolved question: its headings, and its rows a batch at a time.
+//!
+//! A long answer goes through one series after another, a wide one through time, with all series side by side. Memory holds
+//! a bounded number of cells at a time ([`wide`] says how many), however long the answer.
+
+pub mod batch;
+mod long;
+mod rows;
+mod wide;
+
+use crate::{
+    Research,
+    golden::Lineup,
+    question::{
+        Column, Layout, Round,
+        resolve::{Resolved, Wanted},
+    },
+    reading::Subject,
+    whole::union,
+};
+use batch::{Batch, Heading, Kind};
+use mizuno_config::GOLDEN;
+use mizuno_core::{Completeness, bar::Digits};
+use mizuno_desk::{DeskError, views::Seen};
+use mizuno_store::{payloads, series::SeriesRow};
+use std::sync::Arc;
+
+/// A series of the answer, with what it is read from.
+#[derive(Clone)]
+pub struct Member {
+    /// The series that was asked for.
+    pub wanted: Wanted,
+    /// Where its bars come from.
+    pub subject: Subject,
+    /// How complete it is over the span asked for; `None` when no collector keeps it any more.
+    pub completeness: Option<Completeness>,
+    /// The slots from its first bar to its last, within the span asked for.
+    pub extent: mizuno_core::Span,
+}
+
+/// A question about to be answered.
+pub struct Prepared {
+    research: Arc<Research>,
+    /// The question, resolved.
+    pub resolved: Resolved,
+    /// Its series, in the order of the answer.
+    pub members: Vec<Member>,
+}
+
+/// An answer under way.
+pub struct Answer {
+    /// Its columns.
+    pub headings: Vec<Heading>,
+    rows: Source,
+}
+
+enum Source {
+    Long(long::Long),
+    Wide(wide::Wide),
+}
+
+impl Answer {
+    /// The next rows.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
+        match &mut self.rows {
+            Source::Long(long) => long.next().await,
+            Source::Wide(wide) => wide.next().await,
+        }
+    }
+}
+
+impl Research {
+    /// Looks up what a resolved question is answered from. No block is opened for it, unless doubts have to be looked for.
+    ///
+    /// # Errors
+    /// When no source has a part in one of its series, or the store cannot be read.
+    pub async fn prepare(self: &Arc<Self>, resolved: Resolved) -> Result<Prepared, DeskError> {
+        let setup = resolved.setup.clone();
+        let known = self.known(&setup, resolved.instant).await?;
+        let mut subjects = vec![];
+        let mut all_rows: Vec<SeriesRow> = vec![];
+        for wanted in &resolved.series {
+            let subject = self.subject_of(&setup, &wanted.key, &known).await?;
+            all_rows.extend(subject.rows());
+            subjects.push(subject);
+        }
+        let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
+        let by_row: std::collections::HashMap<i64, &mizuno_desk::View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
+        let mut members = vec![];
+        for (wanted, subject) in resolved.series.iter().zip(subjects) {
+            let mine: Vec<&mizuno_desk::View<'_>> = subject.rows().iter().filter_map(|r| by_row.get(&r.id).copied()).collect();
+            let completeness = match wanted.key.source == GOLDEN {
+                true => union(&setup, &mine).map(|whole| whole.completeness(&wanted.span)),
+                false => mine.first().map(|view| view.completeness(&wanted.span)),
+            };
+            let held = mine.iter().filter_map(|v| Some(v.standing.held.first()?.start..v.standing.held.last()?.end));
+            let whole = held.reduce(|a, b| a.start.min(b.start)..a.end.max(b.end));
+            // A series that nobody keeps any more has no view, and may have bars all the same.
+            let whole = if mine.len() == subject.rows().len() { whole } else { Some(wanted.span.clone()) };
+            let empty = wanted.span.start..wanted.span.start;
+            let extent = whole.map_or(empty, |w| w.start.max(wanted.span.start)..w.end.min(wanted.span.end));
+            members.push(Member { wanted: wanted.clone(), subject, completeness, extent });
+        }
+        Ok(Prepared { research: self.clone(), resolved, members })
+    }
+}
+
+impl Prepared {
+    /// What changes when the answer may: the resolved question with the state of what it reads.
+    #[must_use]
+    pub fn validator(&self) -> String {
+        let mut state = self.resolved.question.to_json().into_bytes();
+        for member in &self.members {
+            state.extend(member.wanted.key.to_string().bytes());
+            state.extend(member.wanted.span.start.0.to_be_bytes());
+            state.extend(member.wanted.span.end.0.to_be_bytes());
+            state.extend(member.subject.state(self.resolved.question.as_of));
+            // A row for every expected slot changes as slots become due.
+            if self.resolved.question.shape.missing == crate::question::Missing::Rows {
+                let c = member.completeness.unwrap_or_default();
+                [c.expected, c.quiet].iter().for_each(|n| state.extend(n.to_be_bytes()));
+            }
+        }
+        payloads::digest(&state)
+    }
+
+    /// Whether there are several instruments.
+    #[must_use]
+    pub fn is_of_several(&self) -> bool {
+        self.members.len() > 1
+            || self.resolved.question.instruments.iter().any(|i| i.contains('*'))
+            || self.resolved.question.search.is_some()
+    }
+
+    /// How complete all of it is, together.
+    #[must_use]
+    pub fn completeness(&self) -> Option<Completeness> {
+        let mut known = self.members.iter().filter_map(|m| m.completeness).peekable();
+        known.peek().is_some().then(|| known.sum())
+    }
+
+    /// The columns of the answer.
+    fn columns(&self) -> Vec<Column> {
+        self.resolved.question.columns(self.is_of_several())
+    }
+
+    /// The names of the sources there may be, in the order in which they first take part.
+    fn sources(&self) -> Arc<[String]> {
+        let mut out: Vec<String> = vec![];
+        for member in &self.members {
+            for name in member.subject.sources() {
+                if !out.contains(&name) {
+                    out.push(name);
+                }
+            }
+        }
+        out.into()
+    }
+
+    fn name(&self, column: Column) -> String {
+        let question = &self.resolved.question;
+        question.shape.names.get(&column).cloned().unwrap_or_else(|| column.name(question.interval).to_owned())
+    }
+
+    /// Room for the prices and volumes of a member. Only formats with one type a column need it, and it reads the tail.
+    async fn room(&self, member: &Member) -> Result<(Digits, Digits), DeskError> {
+        let question = &self.resolved.question;
+        let calendar = self.resolved.calendar(&member.wanted)?;
+        let reader = self.research.read(member.subject.clone(), calendar, member.wanted.span.clone(), self.resolved.instant).await?;
+        let (mut price, volume) = reader.room();
+        match question.shape.round {
+            None => {}
+            Some(Round::Decimals(n)) => price = Digits { whole: price.whole + u8::from(n < price.scale), scale: price.scale.min(n) },
+            Some(Round::Tick) => {
+                let tick = member.wanted.instrument.tick_size.map_or(price.scale, |t| t.scale);
+                price = Digits { whole: (price.whole + 1).min(18), scale: tick };
+            }
+        }
+        Ok((price, volume))
+    }
+
+    /// The columns of the answer.
+    #[must_use]
+    pub fn headings(&self) -> Vec<Heading> {
+        match self.resolved.question.shape.layout {
+            Layout::Long => self.long_headings(Default::default()),
+            Layout::Wide { .. } => self.wide_headings(&[]),
+        }
+    }
+
+    /// Begins the answer. `typed` says that the file has one type a column, and needs to know its numbers' size before the first.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn begin(self, typed: bool) -> Result<Answer, DeskError> {
+        let mut rooms = vec![];
+        for member in self.members.iter().filter(|_| typed) {
+            rooms.push(self.room(member).await?);
+        }
+        match self.resolved.question.shape.layout {
+            Layout::Long => {
+                let both = rooms.into_iter().reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default();
+                let headings = self.long_headings(both);
+                Ok(Answer { headings, rows: Source::Long(long::Long::new(self)) })
+            }
+            Layout::Wide { inner } => {
+                let headings = self.wide_headings(&rooms);
+                Ok(Answer { headings, rows: Source::Wide(wide::Wide::new(self, inner)) })
+            }
+        }
+    }
+
+    /// The heading of a column that says when.
+    fn of_the_moment(&self, column: Column) -> Heading {
+        let intraday = self.resolved.question.interval.is_intraday();
+        let kind = match column {
+            Column::Epoch => Kind::Whole,
+            Column::Time if intraday => Kind::Moment,
+            _ => Kind::Date,
+        };
+        Heading { name: self.name(column), kind, optional: false }
+    }
+}
+
+impl Subject {
+    /// The names of its sources, by their places.
+    #[must_use]
+    pub fn sources(&self) -> Vec<String> {
+        match self {
+            Subject::One(row) => vec![row.key.source.clone()],
+            Subject::Golden(lineup) => Lineup::sources(lineup),
+        }
+    }
+}

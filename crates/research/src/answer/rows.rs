@@ -1,0 +1,107 @@
+//! What of a series an answer has: the sessions' hours that are asked for, stamps, rounding.
+
+use crate::question::{Question, Round, Shape};
+use mizuno_core::{Bar, Calendar, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate, time::SECOND};
+
+/// Microseconds of a minute.
+const MINUTE: i64 = 60 * SECOND;
+
+/// How the bars of one instrument become rows.
+pub(crate) struct Rows<'c> {
+    pub interval: Interval,
+    pub calendar: &'c Calendar,
+    zone: jiff::tz::TimeZone,
+    hours: Option<(u16, u16)>,
+    first: Option<i64>,
+    last: Option<i64>,
+    at_end: bool,
+    round: Option<Round>,
+    tick: Option<Decimal>,
+}
+
+impl<'c> Rows<'c> {
+    pub(crate) fn new(question: &Question, instrument: &Instrument, calendar: &'c Calendar, zone: jiff::tz::TimeZone) -> Rows<'c> {
+        let Shape { hours, first_minutes, last_minutes, at_end, round, .. } = question.shape;
+        let minutes = |n: Option<u32>| n.map(|n| i64::from(n) * MINUTE);
+        let (first, last) = (minutes(first_minutes), minutes(last_minutes));
+        Rows { interval: question.interval, calendar, zone, hours, first, last, at_end, round, tick: instrument.tick_size }
+    }
+
+    fn is_narrowed(&self) -> bool {
+        self.hours.is_some() || self.first.is_some() || self.last.is_some()
+    }
+
+    /// Whether a slot lies in the hours that are asked for.
+    pub(crate) fn takes(&self, slot: Slot) -> bool {
+        if !self.is_narrowed() {
+            return true;
+        }
+        let at = slot.instant();
+        if let Some((from, to)) = self.hours {
+            let wall = self.zone.to_datetime(at.to_jiff());
+            let minute = wall.hour().unsigned_abs() as u16 * 60 + wall.minute().unsigned_abs() as u16;
+            if !(from..to).contains(&minute) {
+                return false;
+            }
+        }
+        let Some(session) = self.session(slot).filter(|_| self.first.is_some() || self.last.is_some()) else {
+            return self.first.is_none() && self.last.is_none();
+        };
+        self.first.is_none_or(|first| at.0 < session.open().0 + first) && self.last.is_none_or(|last| at.0 >= session.close().0 - last)
+    }
+
+    fn session(&self, slot: Slot) -> Option<&Session> {
+        self.calendar.session_of(self.interval, slot)
+    }
+
+    /// The moment of a row: a trade date in days, or an instant in microseconds.
+    pub(crate) fn moment(&self, slot: Slot) -> i64 {
+        match self.at_end && self.interval.is_intraday() {
+            true => self.session(slot).map_or(slot.0 + self.interval.step(), |s| s.finish(self.interval, slot).0),
+            false => slot.0,
+        }
+    }
+
+    /// The trade date of a row.
+    pub(crate) fn trade_date(&self, slot: Slot) -> TradeDate {
+        match self.interval {
+            Interval::Daily => slot.date(),
+            Interval::Intraday { .. } => self.session(slot).map_or_else(|| slot.instant().date_in(&self.zone), |s| s.date),
+        }
+    }
+
+    /// A price as it is asked for.
+    pub(crate) fn price(&self, price: Decimal) -> Decimal {
+        match self.round {
+            None => price,
+            Some(Round::Decimals(n)) => price.rounded(n),
+            Some(Round::Tick) => self.tick.map_or(price, |tick| price.to_tick(tick)),
+        }
+    }
+
+    /// The slots that are expected in `span`, within the life of the instrument and before `now`.
+    pub(crate) fn expected(&self, instrument: &Instrument, span: &Span, now: Timestamp) -> Vec<Slot> {
+        let dates =
+            instrument.listed.unwrap_or(TradeDate(i32::MIN))..instrument.last_traded.map_or(TradeDate(i32::MAX), |last| last.plus(1));
+        let due = self.calendar.due_until(self.interval, now, 0);
+        let wanted = span.start..span.end.min(due).max(span.start);
+        let spans: Spans = self.calendar.expected(self.interval, dates);
+        let step = self.interval.step();
+        let slots = spans.within(&wanted).flat_map(|s| (s.start.0..s.end.0).step_by(step as usize)).map(Slot);
+        slots.filter(|slot| self.takes(*slot)).collect()
+    }
+
+    /// Takes out the bars outside the hours that are asked for.
+    pub(crate) fn narrow(&self, bars: &mut Vec<Bar>, from: &mut Vec<u16>) {
+        if !self.is_narrowed() {
+            return;
+        }
+        let keep: Vec<bool> = bars.iter().map(|b| self.takes(b.slot)).collect();
+        let mut at = keep.iter();
+        bars.retain(|_| *at.next().unwrap_or(&true));
+        if !from.is_empty() {
+            let mut at = keep.iter();
+            from.retain(|_| *at.next().unwrap_or(&true));
+        }
+    }
+}

@@ -1,0 +1,337 @@
+//! A row a moment, all series side by side.
+//!
+//! A stretch of time is read at once from every series, as long as its cells fit [`AT_ONCE`]; a longer answer takes several
+//! stretches, and a block over their border is opened for each. Rows leave in batches of at most [`A_BATCH`] cells.
+
+use super::{
+    Member, Prepared,
+    batch::{Batch, Cells, Heading, Kind},
+    long::epoch,
+    rows::Rows,
+};
+use crate::{
+    Research,
+    question::{Column, Missing, resolve::Resolved},
+};
+use futures_util::{StreamExt, stream};
+use mizuno_core::{Bar, Decimal, Slot, Span, bar::Digits};
+use mizuno_desk::DeskError;
+use std::{collections::VecDeque, sync::Arc};
+
+/// Cells read at once: some thirty megabytes.
+const AT_ONCE: usize = 1_300_000;
+/// Cells of one batch of rows: about two megabytes.
+const A_BATCH: usize = 1 << 16;
+/// Series read side by side.
+const SIDE_BY_SIDE: usize = 4;
+
+pub(super) struct Wide {
+    prepared: Arc<Prepared>,
+    inner: bool,
+    moments: Vec<Column>,
+    values: Vec<Column>,
+    sources: Arc<[String]>,
+    /// Stretches of time still to be read.
+    stretches: VecDeque<Span>,
+    read: Option<Stretch>,
+    /// The last close of each series, where it is carried forward.
+    carried: Vec<Option<Decimal>>,
+}
+
+/// A stretch that has been read.
+struct Stretch {
+    rows: Vec<Slot>,
+    /// Rows that have left.
+    gone: usize,
+    series: Vec<Arc<Strip>>,
+    /// For each series, how many of its bars have left.
+    at: Vec<usize>,
+}
+
+/// The bars of one series in a stretch, only the columns that are asked for.
+#[derive(Default)]
+struct Strip {
+    slots: Vec<Slot>,
+    numbers: Vec<Vec<Option<Decimal>>>,
+    sources: Vec<u32>,
+    doubted: Vec<bool>,
+}
+
+fn number(column: Column, how: &Rows<'_>, bar: &Bar) -> Option<Decimal> {
+    match column {
+        Column::Open => Some(how.price(bar.open())),
+        Column::High => Some(how.price(bar.high())),
+        Column::Low => Some(how.price(bar.low())),
+        Column::Close => Some(how.price(bar.close())),
+        _ => bar.volume(),
+    }
+}
+
+fn is_number(column: Column) -> bool {
+    !matches!(column, Column::Source | Column::Doubted) && !column.is_of_the_moment()
+}
+
+impl Prepared {
+    /// The moments first, as asked for, and then for each instrument its columns: with one column they are called by the
+    /// instrument alone.
+    pub(super) fn wide_headings(&self, rooms: &[(Digits, Digits)]) -> Vec<Heading> {
+        let columns = self.columns();
+        let values: Vec<Column> = columns.iter().copied().filter(|c| !c.is_of_the_moment()).collect();
+        let mut out: Vec<Heading> = columns.iter().filter(|c| c.is_of_the_moment()).map(|c| self.of_the_moment(*c)).collect();
+        let carried = self.resolved.question.shape.missing == Missing::Carried;
+        for (at, member) in self.members.iter().enumerate() {
+            let symbol = &member.wanted.instrument.symbol;
+            let (price, volume) = rooms.get(at).copied().unwrap_or_default();
+            for column in &values {
+                let name = if values.len() == 1 { symbol.clone() } else { format!("{symbol} {}", self.name(*column)) };
+                let kind = match column {
+                    Column::Source => Kind::Words(self.sources()),
+                    Column::Doubted => Kind::Flag,
+                    Column::Volume => Kind::Number(volume),
+                    _ => Kind::Number(price),
+                };
+                out.push(Heading { name, kind, optional: true });
+                if carried && *column == Column::Close {
+                    out.push(Heading { name: format!("{symbol} carried"), kind: Kind::Flag, optional: true });
+                }
+            }
+        }
+        out
+    }
+}
+
+impl Wide {
+    pub(super) fn new(prepared: Prepared, inner: bool) -> Wide {
+        let (moments, values) = prepared.columns().into_iter().partition(|c| c.is_of_the_moment());
+        let stretches = stretches(&prepared);
+        let carried = vec![None; prepared.members.len()];
+        Wide { sources: prepared.sources(), prepared: Arc::new(prepared), inner, moments, values, stretches, read: None, carried }
+    }
+
+    pub(super) async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
+        loop {
+            if let Some(stretch) = &mut self.read {
+                if stretch.gone < stretch.rows.len() {
+                    let how = how(&self.prepared.resolved, &self.prepared.members[0])?;
+                    let width = self.moments.len() + stretch.series.len() * (self.values.len() + 1);
+                    let rows = (A_BATCH / width.max(1)).max(1).min(stretch.rows.len() - stretch.gone);
+                    return Ok(Some(stretch.take(rows, &how, &self.moments, &self.values, &self.prepared, &mut self.carried)));
+                }
+                self.read = None;
+            }
+            let Some(span) = self.stretches.pop_front() else { return Ok(None) };
+            self.read = Some(self.stretch(span).await?);
+        }
+    }
+
+    async fn stretch(&self, span: Span) -> Result<Stretch, DeskError> {
+        let one = |at: usize| {
+            let (prepared, values, sources, span) = (self.prepared.clone(), self.values.clone(), self.sources.clone(), span.clone());
+            let home = prepared.research.desk.home.clone();
+            async move {
+                let read = home.spawn(async move { strip(&prepared.research, &prepared, at, span, &values, &sources).await });
+                read.await
+                    .map_err(|_| DeskError::Invalid("reading a series met a fault in mizuno itself; the log says where".to_owned()))?
+            }
+        };
+        let mut reads = stream::iter((0..self.prepared.members.len()).map(one)).buffered(SIDE_BY_SIDE);
+        let mut series = vec![];
+        while let Some(strip) = reads.next().await {
+            series.push(Arc::new(strip?));
+        }
+        let rows = match self.prepared.resolved.question.shape.missing {
+            Missing::Rows => self.expected(&span)?,
+            _ => vec![],
+        };
+        let rows = rows_of(rows, &series, self.inner);
+        let at = vec![0; series.len()];
+        Ok(Stretch { rows, gone: 0, series, at })
+    }
+
+    /// The slots that the calendar of any of the instruments expects.
+    fn expected(&self, span: &Span) -> Result<Vec<Slot>, DeskError> {
+        let mut out: Vec<Slot> = vec![];
+        let mut seen: Vec<(&str, Option<_>, Option<_>)> = vec![];
+        for member in &self.prepared.members {
+            let instrument = &member.wanted.instrument;
+            let life = (instrument.venue.as_str(), instrument.listed, instrument.last_traded);
+            if seen.contains(&life) {
+                continue;
+            }
+            seen.push(life);
+            let slots = how(&self.prepared.resolved, member)?.expected(instrument, span, self.prepared.resolved.instant);
+            out = if out.is_empty() { slots } else { both(&out, &slots) };
+        }
+        Ok(out)
+    }
+}
+
+fn how<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p>, DeskError> {
+    let venue = resolved.setup.config.venues.get(&member.wanted.instrument.venue);
+    let zone = venue.map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+    let calendar = resolved.setup.calendar_of(&member.wanted.instrument)?;
+    Ok(Rows::new(&resolved.question, &member.wanted.instrument, calendar, zone))
+}
+
+/// The range in stretches, none with more cells than are read at once.
+fn stretches(prepared: &Prepared) -> VecDeque<Span> {
+    let question = &prepared.resolved.question;
+    let extents = prepared.members.iter().map(|m| m.extent.clone()).filter(|e| e.start < e.end);
+    let Some(mut whole) = extents.reduce(|a, b| a.start.min(b.start)..a.end.max(b.end)) else { return VecDeque::new() };
+    if question.shape.missing == Missing::Rows {
+        // Slots that are due and that nobody has yet have their rows too.
+        whole.end = prepared.members.iter().map(|m| m.wanted.span.end).max().unwrap_or(whole.end).max(whole.end);
+    }
+    let values = question.columns(true).iter().filter(|c| !c.is_of_the_moment()).count().max(1);
+    let slots = (AT_ONCE / (prepared.members.len().max(1) * values)).max(1) as i64;
+    let step = question.interval.step();
+    let held = whole.end.0.min(prepared.resolved.instant.0.max(whole.start.0));
+    let end = if question.interval.is_intraday() { held } else { whole.end.0.min(whole.start.0 + 400 * 366) };
+    let mut out = VecDeque::new();
+    let mut at = whole.start.0;
+    while at < end {
+        // A day of trading is far shorter than a day: three quarters of the slots are never filled.
+        let room = if question.interval.is_intraday() { slots * 3 } else { slots + slots / 3 };
+        let next = at.saturating_add(room.saturating_mul(step)).min(end.max(at + step));
+        out.push_back(Slot(at)..Slot(next));
+        at = next;
+    }
+    out
+}
+
+async fn strip(
+    research: &Research,
+    prepared: &Prepared,
+    at: usize,
+    span: Span,
+    values: &[Column],
+    sources: &[String],
+) -> Result<Strip, DeskError> {
+    let (resolved, member) = (&prepared.resolved, &prepared.members[at]);
+    let span = span.start.max(member.extent.start)..span.end.min(member.extent.end);
+    let mut out = Strip { numbers: vec![vec![]; values.iter().filter(|c| is_number(**c)).count()], ..Strip::default() };
+    if span.start >= span.end {
+        return Ok(out);
+    }
+    let how = how(resolved, member)?;
+    let (with_source, with_doubt) = (values.contains(&Column::Source), values.contains(&Column::Doubted));
+    let place = |name: &String| sources.iter().position(|s| s == name).unwrap_or(0) as u32;
+    let places: Vec<u32> = member.subject.sources().iter().map(place).collect();
+    let doubts = if with_doubt { research.doubts(&resolved.setup, &member.subject, resolved.instant).await? } else { vec![] };
+    let mut reader = research.read(member.subject.clone(), how.calendar, span, resolved.instant).await?;
+    while let Some((mut bars, mut from)) = reader.next().await? {
+        how.narrow(&mut bars.rows, &mut from);
+        out.slots.extend(bars.rows.iter().map(|b| b.slot));
+        for (cells, column) in out.numbers.iter_mut().zip(values.iter().filter(|c| is_number(**c))) {
+            cells.extend(bars.rows.iter().map(|b| number(*column, &how, b)));
+        }
+        let from = |i: usize| usize::from(from.get(i).copied().unwrap_or(0));
+        if with_source {
+            out.sources.extend((0..bars.rows.len()).map(|i| places.get(from(i)).copied().unwrap_or(0)));
+        }
+        if with_doubt {
+            out.doubted.extend(bars.rows.iter().enumerate().map(|(i, b)| doubts.get(from(i)).is_some_and(|d| d.contains(&b.slot))));
+        }
+    }
+    Ok(out)
+}
+
+/// Two ordered lists as one, each slot once.
+fn both(a: &[Slot], b: &[Slot]) -> Vec<Slot> {
+    let mut out = Vec::with_capacity(a.len().max(b.len()));
+    let (mut i, mut j) = (0, 0);
+    while i < a.len() || j < b.len() {
+        let next = match (a.get(i), b.get(j)) {
+            (Some(x), Some(y)) => *x.min(y),
+            (Some(x), None) => *x,
+            (None, Some(y)) => *y,
+            (None, None) => break,
+        };
+        i += usize::from(a.get(i) == Some(&next));
+        j += usize::from(b.get(j) == Some(&next));
+        out.push(next);
+    }
+    out
+}
+
+/// The moments of the rows: those that any series has, or that all have, with those that are expected.
+fn rows_of(expected: Vec<Slot>, series: &[Arc<Strip>], inner: bool) -> Vec<Slot> {
+    if inner {
+        let mut all = series.iter().map(|s| &s.slots);
+        let first = all.next().cloned().unwrap_or_default();
+        return all.fold(first, |rows, more| rows.into_iter().filter(|slot| more.binary_search(slot).is_ok()).collect());
+    }
+    series.iter().fold(expected, |rows, strip| {
+        let mut at = 0;
+        let known = strip.slots.iter().all(|slot| {
+            at += rows[at..].iter().take_while(|row| *row < slot).count();
+            rows.get(at) == Some(slot)
+        });
+        if known { rows } else { both(&rows, &strip.slots) }
+    })
+}
+
+impl Stretch {
+    /// The next rows, as they leave.
+    fn take(
+        &mut self,
+        rows: usize,
+        how: &Rows<'_>,
+        moments: &[Column],
+        values: &[Column],
+        prepared: &Prepared,
+        carried: &mut [Option<Decimal>],
+    ) -> Batch {
+        let slots = &self.rows[self.gone..self.gone + rows];
+        let of_the_moment = |column: &Column| match column {
+            Column::Epoch => Cells::Whole(slots.iter().map(|slot| epoch(how, *slot)).collect()),
+            Column::Time if how.interval.is_intraday() => Cells::Moments(slots.iter().map(|slot| how.moment(*slot)).collect()),
+            _ => Cells::Dates(slots.iter().map(|slot| how.trade_date(*slot).0).collect()),
+        };
+        let mut columns: Vec<Cells> = moments.iter().map(of_the_moment).collect();
+        let carry = prepared.resolved.question.shape.missing == Missing::Carried;
+        for (at, strip) in self.series.iter().enumerate() {
+            // Where each row's bar stands among those of the series.
+            let mut next = self.at[at];
+            let mut found: Vec<Option<usize>> = Vec::with_capacity(rows);
+            for slot in slots {
+                // An inner join passes over bars that others lack.
+                while strip.slots.get(next).is_some_and(|s| s < slot) {
+                    next += 1;
+                }
+                let here = strip.slots.get(next) == Some(slot);
+                found.push(here.then_some(next));
+                next += usize::from(here);
+            }
+            self.at[at] = next;
+            let instrument = &prepared.members[at].wanted.instrument;
+            let mut number = strip.numbers.iter();
+            for column in values {
+                match column {
+                    Column::Source => columns.push(Cells::Words(found.iter().map(|i| i.map(|i| strip.sources[i])).collect())),
+                    Column::Doubted => columns.push(Cells::Flags(found.iter().map(|i| i.map(|i| strip.doubted[i])).collect())),
+                    _ => {
+                        let Some(numbers) = number.next() else { continue };
+                        let mut cells: Vec<Option<Decimal>> = found.iter().map(|i| i.and_then(|i| numbers[i])).collect();
+                        if carry && *column == Column::Close {
+                            let alive = |slot: Slot| instrument.last_traded.is_none_or(|last| how.trade_date(slot) <= last);
+                            let mut marks = Vec::with_capacity(rows);
+                            for (cell, slot) in cells.iter_mut().zip(slots) {
+                                let own = cell.is_some();
+                                *cell = if own || !alive(*slot) { *cell } else { carried[at] };
+                                carried[at] = cell.or(carried[at]);
+                                marks.push(cell.is_some().then_some(!own));
+                            }
+                            columns.push(Cells::Numbers(cells));
+                            columns.push(Cells::Flags(marks));
+                        } else {
+                            columns.push(Cells::Numbers(cells));
+                        }
+                    }
+                }
+            }
+        }
+        self.gone += rows;
+        Batch { rows, columns }
+    }
+}

@@ -1,0 +1,127 @@
+//! Numbers and stamps as text. Numbers are printed digit by digit as they are held; nothing passes through a float.
+
+use crate::question::zone::{Clock, Stamp};
+use jiff::fmt::strtime;
+use mizuno_core::{
+    Decimal, Timestamp, TradeDate,
+    time::{DAY, SECOND},
+};
+
+/// Prints a number with the digits it has, and with this sign before its decimals.
+pub(super) fn decimal(Decimal { mantissa, scale }: Decimal, sign: u8, out: &mut Vec<u8>) {
+    let mut buffer = itoa::Buffer::new();
+    if mantissa < 0 {
+        out.push(b'-');
+    }
+    let digits = buffer.format(mantissa.unsigned_abs()).as_bytes();
+    let scale = usize::from(scale);
+    if scale == 0 {
+        out.extend_from_slice(digits);
+    } else if digits.len() > scale {
+        let (whole, part) = digits.split_at(digits.len() - scale);
+        out.extend_from_slice(whole);
+        out.push(sign);
+        out.extend_from_slice(part);
+    } else {
+        out.extend_from_slice(&[b'0', sign]);
+        out.resize(out.len() + scale - digits.len(), b'0');
+        out.extend_from_slice(digits);
+    }
+}
+
+pub(super) fn whole(n: i64, out: &mut Vec<u8>) {
+    out.extend_from_slice(itoa::Buffer::new().format(n).as_bytes());
+}
+
+/// Prints stamps of one form by one clock, remembering the last day and hour.
+pub(super) struct StampPrinter {
+    clock: Clock,
+    stamp: Stamp,
+    day: Option<(i64, String)>,
+    quarter: Option<(i64, i64, String)>,
+}
+
+impl StampPrinter {
+    pub(super) fn new(clock: Clock, stamp: Stamp) -> StampPrinter {
+        StampPrinter { clock, stamp, day: None, quarter: None }
+    }
+
+    /// Whether stamps of this kind are numbers, and not texts.
+    pub(super) fn are_numbers(&self) -> bool {
+        matches!(self.stamp, Stamp::Seconds | Stamp::Millis | Stamp::Micros)
+    }
+
+    /// The offset from UTC in seconds and how it is written. Offsets change on
+    /// quarters of an hour at the finest, so one is looked up for each.
+    fn offset(&mut self, micros: i64) -> i64 {
+        let quarter = micros.div_euclid(900 * SECOND);
+        if let Some((known, seconds, _)) = &self.quarter
+            && *known == quarter
+        {
+            return *seconds;
+        }
+        let seconds = i64::from(self.clock.offset(Timestamp(micros)).seconds());
+        let sign = if seconds < 0 { '-' } else { '+' };
+        let text = match self.clock {
+            Clock::Utc => "Z".to_owned(),
+            _ => format!("{sign}{:02}:{:02}", seconds.abs() / 3600, seconds.abs() / 60 % 60),
+        };
+        self.quarter = Some((quarter, seconds, text));
+        seconds
+    }
+
+    /// An instant, in microseconds since 1970 UTC.
+    pub(super) fn instant(&mut self, micros: i64, out: &mut Vec<u8>) {
+        match &self.stamp {
+            Stamp::Seconds => whole(micros.div_euclid(SECOND), out),
+            Stamp::Millis => whole(micros.div_euclid(1000), out),
+            Stamp::Micros => whole(micros, out),
+            Stamp::Rfc3339 | Stamp::Wall => {
+                let with_offset = self.stamp == Stamp::Rfc3339;
+                let wall = micros + self.offset(micros) * SECOND;
+                self.day(wall.div_euclid(DAY), out);
+                let seconds = wall.rem_euclid(DAY) / SECOND;
+                out.push(b'T');
+                for (i, part) in [seconds / 3600, seconds / 60 % 60, seconds % 60].into_iter().enumerate() {
+                    if i > 0 {
+                        out.push(b':');
+                    }
+                    out.extend_from_slice(&[b'0' + (part / 10) as u8, b'0' + (part % 10) as u8]);
+                }
+                if with_offset && let Some((_, _, text)) = &self.quarter {
+                    out.extend_from_slice(text.as_bytes());
+                }
+            }
+            Stamp::Pattern(pattern) => {
+                let offset = self.clock.offset(Timestamp(micros));
+                let zoned = Timestamp(micros).to_jiff().to_zoned(offset.to_time_zone());
+                let text = strtime::format(pattern, &zoned).unwrap_or_default();
+                out.extend_from_slice(text.as_bytes());
+            }
+        }
+    }
+
+    /// A trade date, in days since 1970.
+    pub(super) fn date(&mut self, days: i32, out: &mut Vec<u8>) {
+        match &self.stamp {
+            Stamp::Rfc3339 | Stamp::Wall => self.day(i64::from(days), out),
+            Stamp::Seconds => whole(i64::from(days) * (DAY / SECOND), out),
+            Stamp::Millis => whole(i64::from(days) * (DAY / 1000), out),
+            Stamp::Micros => whole(i64::from(days) * DAY, out),
+            Stamp::Pattern(pattern) => {
+                let at = TradeDate(days).to_civil().at(0, 0, 0, 0).to_zoned(jiff::tz::TimeZone::UTC);
+                let text = at.ok().and_then(|zoned| strtime::format(pattern, &zoned).ok());
+                out.extend_from_slice(text.unwrap_or_default().as_bytes());
+            }
+        }
+    }
+
+    fn day(&mut self, day: i64, out: &mut Vec<u8>) {
+        if self.day.as_ref().is_none_or(|(known, _)| *known != day) {
+            self.day = Some((day, TradeDate(day as i32).to_string()));
+        }
+        if let Some((_, text)) = &self.day {
+            out.extend_from_slice(text.as_bytes());
+        }
+    }
+}

@@ -1,0 +1,79 @@
+//! What an answer will be, before a byte of it is served.
+
+use crate::{
+    Research,
+    answer::{Member, Prepared},
+    reading::Subject,
+};
+use mizuno_core::Completeness;
+use mizuno_desk::DeskError;
+
+/// What is told of one series of an answer.
+#[derive(Clone, Debug)]
+pub struct Told {
+    /// How many bars are held in the range; of a golden series, slots that any source has.
+    pub bars: u64,
+    /// How complete it is there.
+    pub completeness: Option<Completeness>,
+    /// The sources that take part, in the order of their rank where they have one, each with how its prices come to be as traded.
+    pub sources: Vec<(String, &'static str)>,
+    /// Sources that do not take part, each with the reason.
+    pub left_out: Vec<(String, String)>,
+    /// Blocks that are opened for it.
+    pub blocks: u64,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+impl Research {
+    /// Tells of each series of an answer what it is made of and how much is read for it.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn explain(&self, prepared: &Prepared) -> Result<Vec<Told>, DeskError> {
+        let mut out = vec![];
+        for member in &prepared.members {
+            let (mut blocks, mut bytes) = (0, 0);
+            for row in member.subject.rows() {
+                let read = self.desk.store.to_read(&row, &member.wanted.span).await?;
+                (blocks, bytes) = (blocks + read.0, bytes + read.1);
+            }
+            out.push(told(member, blocks, bytes));
+        }
+        Ok(out)
+    }
+}
+
+fn told(member: &Member, blocks: u64, bytes: u64) -> Told {
+    let (sources, left_out) = match &member.subject {
+        Subject::One(row) => (vec![(row.key.source.clone(), "as the source tells it")], vec![]),
+        Subject::Golden(lineup) => {
+            // In the order of the newest ranks.
+            let order: Vec<usize> = lineup.ranks.last().map_or_else(|| (0..lineup.parts.len()).collect(), |(_, places)| places.clone());
+            let part = |at: &usize| lineup.parts.get(*at).map(|p| (p.row.key.source.clone(), p.basis_in_words()));
+            let left_out = lineup.left_out.iter().map(|l| (l.source.clone(), l.why.clone())).collect();
+            (order.iter().filter_map(part).collect(), left_out)
+        }
+    };
+    Told { bars: member.completeness.map_or(0, |c| c.held), completeness: member.completeness, sources, left_out, blocks, bytes }
+}
+
+impl Prepared {
+    /// How the prices of the answer come to be what they are, in a sentence.
+    #[must_use]
+    pub fn adjustment(&self) -> String {
+        match self.resolved.question.source.as_deref() {
+            None => "prices as traded; sources that adjust for splits are brought back by the list of splits".to_owned(),
+            Some(source) => format!("prices as {source} tells them"),
+        }
+    }
+
+    /// What the numbers mean, in a sentence.
+    #[must_use]
+    pub fn units(&self) -> String {
+        let mut currencies: Vec<&str> = self.members.iter().map(|m| m.wanted.instrument.currency.as_str()).collect();
+        currencies.sort_unstable();
+        currencies.dedup();
+        format!("prices in {} a unit; volumes in units traded", currencies.join(", "))
+    }
+}

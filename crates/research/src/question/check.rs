@@ -1,0 +1,389 @@
+//! From keys to a question. Everything that is wrong is told at once, each with what to write instead.
+
+use super::{
+    Column, File, Format, Layout, Missing, Period, Question, Range, Round, Shape,
+    given::{Given, Value},
+    zone::{Clock, Stamp},
+};
+use mizuno_config::GOLDEN;
+use mizuno_core::{Interval, SeriesKey, Side, Timestamp};
+use mizuno_desk::moments::{Moment, moment};
+use std::{collections::BTreeMap, str::FromStr};
+
+/// The keys there are, with what each takes; in the order of the canonical text.
+pub const KEYS: [(&str, &str); 28] = [
+    ("instruments", "symbols, present or former, and patterns as AL*; the answer keeps their order"),
+    ("search", "words that instruments are found by, beside those named"),
+    ("interval", "the interval, as collected; 1d when left out"),
+    ("side", "trade, bid, ask or mid; trades when left out, where there are any"),
+    ("source", "one source; golden when left out"),
+    ("from", "first trade date or instant"),
+    ("to", "last trade date, included, or an instant, not included"),
+    ("last", "instead: the last so many sessions"),
+    ("this", "instead: week, month or year"),
+    ("as_of", "only what was known at this instant"),
+    ("layout", "long (a row a bar) or wide (a row a moment)"),
+    ("join", "of a wide file: outer (moments that any instrument has) or inner (that all have)"),
+    ("columns", "columns in order"),
+    ("names", "other names for columns"),
+    ("missing", "absent, rows (a row for every expected slot) or carried (the last close, marked)"),
+    ("zone", "the clock of stamps: UTC, Pacific/Auckland, +02:00, or +02:00/America/New_York"),
+    ("stamp", "rfc3339, wall, seconds, millis, micros, or a pattern of strftime"),
+    ("stamp_at", "open or end of an intraday bar"),
+    ("hours", "only bars that open between two times at the venue, as 10:00-12:00"),
+    ("first_minutes", "only the first minutes of each session"),
+    ("last_minutes", "only the last minutes of each session"),
+    ("round", "prices to so many decimals, or to the tick"),
+    ("format", "csv, ndjson, json or parquet"),
+    ("separator", "what parts the cells of a CSV file: comma, semicolon, tab or pipe"),
+    ("decimal_sign", "point or comma, in a CSV file"),
+    ("header", "whether a CSV file begins with the names of its columns"),
+    ("numbers", "exact or floats, in a Parquet file"),
+    ("series", "instead of instrument, interval, side and source: the name of one series"),
+];
+
+/// Instruments and patterns that one question may name.
+const MOST_NAMED: usize = 10_000;
+
+/// Reads values and gathers what is wrong with them.
+struct Reader {
+    given: BTreeMap<String, Value>,
+    problems: Vec<String>,
+}
+
+impl Reader {
+    fn text(&mut self, key: &str) -> Option<String> {
+        match self.given.remove(key)? {
+            Value::Text(text) => Some(text),
+            Value::List(all) if all.len() == 1 => all.into_iter().next(),
+            _ => {
+                self.problems.push(format!("{key}: one value is wanted, not several"));
+                None
+            }
+        }
+    }
+
+    fn list(&mut self, key: &str) -> Option<Vec<String>> {
+        match self.given.remove(key)? {
+            Value::Text(text) => Some(text.split(',').map(|part| part.trim().to_owned()).collect()),
+            Value::List(all) => Some(all),
+            Value::Names(_) => {
+                self.problems.push(format!("{key}: a list is wanted, not a table"));
+                None
+            }
+        }
+    }
+
+    fn read<T: FromStr<Err: ToString>>(&mut self, key: &str) -> Option<T> {
+        let text = self.text(key)?;
+        text.parse().map_err(|e: T::Err| self.problems.push(format!("{key}: {}", e.to_string()))).ok()
+    }
+
+    /// One of some words.
+    fn word<T: Copy>(&mut self, key: &str, what: &str, words: &[(&str, T)]) -> Option<T> {
+        let text = self.text(key)?;
+        let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
+        if found.is_none() {
+            let names: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
+            let (last, others) = names.split_last().map_or(("", &[][..]), |(last, others)| (*last, others));
+            self.problems.push(format!("{key}: `{text}` is not {what}; it is {} or {last}", others.join(", ")));
+        }
+        found
+    }
+
+    fn whole(&mut self, key: &str, least: u32, most: u32) -> Option<u32> {
+        let text = self.text(key)?;
+        let read = text.parse::<u32>().ok().filter(|n| (least..=most).contains(n));
+        if read.is_none() {
+            self.problems.push(format!("{key}: `{text}` is not a whole number from {least} to {most}"));
+        }
+        read
+    }
+
+    fn moment(&mut self, key: &str) -> Option<Moment> {
+        let text = self.text(key)?;
+        moment(key, &text).map_err(|e| self.problems.push(e.to_string())).ok()
+    }
+
+    fn wrong(&mut self, problem: impl Into<String>) {
+        self.problems.push(problem.into());
+    }
+}
+
+impl Question {
+    /// Reads a question.
+    ///
+    /// # Errors
+    /// Everything that is wrong with it, each in a sentence.
+    pub fn read(given: Given) -> Result<Question, Vec<String>> {
+        let mut reader = Reader { given: given.0, problems: vec![] };
+        let r = &mut reader;
+        let whose = whose(r);
+        let range = range(r);
+        let as_of = match r.text("as_of").as_deref() {
+            None | Some("now") => None,
+            Some(text) => text.parse::<Timestamp>().map_err(|e| r.wrong(format!("as_of: {e}"))).ok(),
+        };
+        let shape = shape(r, whose.interval);
+        let file = file(r);
+        combinations(r, &whose, &shape, &file);
+        let unknown: Vec<String> = r.given.keys().cloned().collect();
+        for key in unknown {
+            r.wrong(unknown_key(&key));
+        }
+        if !reader.problems.is_empty() {
+            return Err(reader.problems);
+        }
+        let Whose { instruments, search, interval, side, source } = whose;
+        Ok(Question { instruments, search, interval, side, source, range, as_of, shape, file })
+    }
+}
+
+fn unknown_key(key: &str) -> String {
+    let close = |known: &str| known.chars().zip(key.chars()).take_while(|(a, b)| a == b).count();
+    let nearest = KEYS.iter().map(|(known, _)| *known).max_by_key(|known| close(known)).filter(|known| close(known) >= 2);
+    match nearest {
+        Some(known) => format!("{key}: there is no such key; did you mean {known}?"),
+        None => format!("{key}: there is no such key; there is {}", KEYS.map(|(known, _)| known).join(", ")),
+    }
+}
+
+struct Whose {
+    instruments: Vec<String>,
+    search: Option<String>,
+    interval: Interval,
+    side: Option<Side>,
+    source: Option<String>,
+}
+
+fn whose(r: &mut Reader) -> Whose {
+    let mut instruments = vec![];
+    for key in ["instruments", "instrument"] {
+        instruments.extend(r.list(key).unwrap_or_default());
+    }
+    instruments.retain(|symbol| !symbol.is_empty());
+    if instruments.len() > MOST_NAMED {
+        r.wrong(format!("instruments: {} are named, and at most {MOST_NAMED} may be; use patterns", instruments.len()));
+    }
+    if let Some(at) = (1..instruments.len().min(MOST_NAMED)).find(|at| instruments[..*at].contains(&instruments[*at])) {
+        r.wrong(format!("instruments: `{}` is named twice", instruments[at]));
+    }
+    let search = r.text("search").filter(|words| !words.trim().is_empty());
+    let series = r.text("series");
+    let interval = r.read::<Interval>("interval");
+    let side = r.read::<Side>("side");
+    let source = r.text("source");
+    if let Some(name) = series {
+        let key = match name.parse::<SeriesKey>() {
+            Ok(key) => key,
+            Err(e) => {
+                r.wrong(format!("series: {e}"));
+                return Whose { instruments, search, interval: Interval::Daily, side, source };
+            }
+        };
+        let said = [
+            ("instrument", instruments.first().cloned(), key.symbol.clone()),
+            ("interval", interval.map(|i| i.to_string()), key.interval.to_string()),
+            ("source", source, key.source.clone()),
+            ("side", side.map(|s| s.to_string()), key.side.to_string()),
+        ];
+        for (name, said, is) in said {
+            if let Some(said) = said.filter(|s| *s != is) {
+                r.wrong(format!("{name}: {said} contradicts the series {key}, whose {name} is {is}; leave one of the two out"));
+            }
+        }
+        let source = Some(key.source).filter(|s| s != GOLDEN);
+        return Whose { instruments: vec![key.symbol], search: None, interval: key.interval, side: Some(key.side), source };
+    }
+    if instruments.is_empty() && search.is_none() {
+        r.wrong("say whose bars: series=KBF/1m/harbour, or instruments=KBF and interval=1m");
+    }
+    Whose { instruments, search, interval: interval.unwrap_or(Interval::Daily), side, source: source.filter(|s| s != GOLDEN) }
+}
+
+fn range(r: &mut Reader) -> Range {
+    let range = Range {
+        from: r.moment("from"),
+        to: r.moment("to"),
+        last: r.whole("last", 1, 100_000),
+        this: r.word("this", "a period", &[("week", Period::Week), ("month", Period::Month), ("year", Period::Year)]),
+    };
+    let ends = range.from.is_some() || range.to.is_some();
+    if usize::from(ends) + usize::from(range.last.is_some()) + usize::from(range.this.is_some()) > 1 {
+        r.wrong("from and to, last, and this are three ways to say the range; use one of them");
+    }
+    range
+}
+
+fn shape(r: &mut Reader, interval: Interval) -> Shape {
+    let layout = r.word("layout", "a layout", &[("long", false), ("wide", true)]).unwrap_or(false);
+    let join = r.word("join", "a join", &[("outer", false), ("inner", true)]);
+    let layout = match (layout, join) {
+        (true, inner) => Layout::Wide { inner: inner.unwrap_or(false) },
+        (false, None) => Layout::Long,
+        (false, Some(_)) => {
+            r.wrong("join: only a wide file joins; add layout=wide, or leave it out");
+            Layout::Long
+        }
+    };
+    let columns = columns(r, interval);
+    let names = names(r, interval);
+    let missing = r.word("missing", "a way", &[("absent", Missing::Absent), ("rows", Missing::Rows), ("carried", Missing::Carried)]);
+    let hours = r.text("hours").and_then(|text| {
+        let read = hours(&text);
+        if read.is_none() {
+            r.wrong(format!("hours: `{text}` is no time of the day; write it like 10:00-12:00"));
+        }
+        read
+    });
+    Shape {
+        layout,
+        columns,
+        names,
+        missing: missing.unwrap_or(Missing::Absent),
+        clock: r.read::<Clock>("zone").unwrap_or(Clock::Utc),
+        stamp: r.read::<Stamp>("stamp").unwrap_or_default(),
+        at_end: r.word("stamp_at", "an end of a bar", &[("open", false), ("end", true)]).unwrap_or(false),
+        hours,
+        first_minutes: r.whole("first_minutes", 1, 1440),
+        last_minutes: r.whole("last_minutes", 1, 1440),
+        round: round(r),
+    }
+}
+
+/// Columns that are there only by request.
+const RARE: [Column; 4] = [Column::TradeDate, Column::Epoch, Column::Instrument, Column::Doubted];
+
+/// The column of a name; the moment of a daily bar is called both `date` and `time`.
+fn column(name: &str, interval: Interval) -> Result<Column, String> {
+    let known = Column::ALL.into_iter().find(|c| c.name(interval) == name || c.word() == name || (*c == Column::Time && name == "date"));
+    known.ok_or_else(|| {
+        let usual = Column::ALL.iter().filter(|c| !RARE.contains(c)).chain(&RARE);
+        let names: Vec<_> = usual.map(|c| c.name(interval)).collect();
+        format!("`{name}` is not a column; there is {}", names.join(", "))
+    })
+}
+
+fn columns(r: &mut Reader, interval: Interval) -> Vec<Column> {
+    let mut out: Vec<Column> = vec![];
+    for name in r.list("columns").unwrap_or_default() {
+        match column(&name, interval) {
+            Ok(column) if out.contains(&column) => r.wrong(format!("columns: `{}` is named twice", column.name(interval))),
+            Ok(column) => out.push(column),
+            Err(why) => r.wrong(format!("columns: {why}")),
+        }
+    }
+    out
+}
+
+fn names(r: &mut Reader, interval: Interval) -> BTreeMap<Column, String> {
+    let pairs: Vec<(String, String)> = match r.given.remove("names") {
+        None => vec![],
+        Some(Value::Names(names)) => names.into_iter().collect(),
+        Some(Value::Text(text)) => {
+            let pair = |part: &str| part.split_once(':').map(|(a, b)| (a.trim().to_owned(), b.trim().to_owned()));
+            let pairs: Option<Vec<_>> = text.split(',').map(pair).collect();
+            pairs.unwrap_or_else(|| {
+                r.wrong(format!("names: `{text}` cannot be read; write it like close:Close,date:Date"));
+                vec![]
+            })
+        }
+        Some(Value::List(_)) => {
+            r.wrong("names: a table is wanted, as { close = \"Close\" }");
+            vec![]
+        }
+    };
+    let mut out = BTreeMap::new();
+    for (name, other) in pairs {
+        match column(&name, interval) {
+            Err(why) => r.wrong(format!("names: {why}")),
+            Ok(_) if other.is_empty() || other.chars().any(|c| c.is_control() || c == ',' || c == ':') => {
+                r.wrong(format!("names: `{other}` cannot be the name of a column; commas and colons part them"));
+            }
+            Ok(column) => drop(out.insert(column, other)),
+        }
+    }
+    let mut seen: Vec<&String> = out.values().collect();
+    seen.sort();
+    if let Some(twice) = seen.windows(2).find(|w| w[0] == w[1]) {
+        r.problems.push(format!("names: two columns are called `{}`", twice[0]));
+    }
+    out
+}
+
+fn hours(text: &str) -> Option<(u16, u16)> {
+    let minute = |text: &str| {
+        let (h, m) = text.trim().split_once(':')?;
+        let (h, m) = (h.parse::<u16>().ok()?, m.parse::<u16>().ok()?);
+        (h < 24 && m < 60 || (h, m) == (24, 0)).then_some(h * 60 + m)
+    };
+    let (from, to) = text.split_once('-')?;
+    Some((minute(from)?, minute(to)?)).filter(|(from, to)| from < to)
+}
+
+fn round(r: &mut Reader) -> Option<Round> {
+    let text = r.text("round")?;
+    if text == "tick" {
+        return Some(Round::Tick);
+    }
+    let read = text.parse::<u8>().ok().filter(|n| *n <= 18).map(Round::Decimals);
+    if read.is_none() {
+        r.wrong(format!("round: `{text}` is neither a number of decimals from 0 to 18 nor tick"));
+    }
+    read
+}
+
+fn file(r: &mut Reader) -> File {
+    let usual = File::default();
+    File {
+        format: r.word("format", "a format", &Format::ALL.map(|f| (f.word(), f))).unwrap_or(usual.format),
+        separator: r
+            .word("separator", "a separator", &[("comma", b','), ("semicolon", b';'), ("tab", b'\t'), ("pipe", b'|')])
+            .unwrap_or(usual.separator),
+        decimal_comma: r.word("decimal_sign", "a decimal sign", &[("point", false), ("comma", true)]).unwrap_or(false),
+        header: r.word("header", "an answer", &[("true", true), ("false", false)]).unwrap_or(true),
+        floats: r.word("numbers", "a kind of numbers", &[("exact", false), ("floats", true)]).unwrap_or(false),
+    }
+}
+
+/// What cannot be had together.
+fn combinations(r: &mut Reader, whose: &Whose, shape: &Shape, file: &File) {
+    let csv_only = [("separator", file.separator != b','), ("decimal_sign", file.decimal_comma), ("header", !file.header)];
+    for (key, _) in csv_only.into_iter().filter(|(_, given)| *given && file.format != Format::Csv) {
+        r.wrong(format!("{key}: only a CSV file has it; leave it out, or write format=csv"));
+    }
+    if file.decimal_comma && file.separator == b',' {
+        r.wrong("decimal_sign: a comma cannot both part cells and numbers; add separator=semicolon");
+    }
+    if file.floats && file.format != Format::Parquet {
+        r.wrong("numbers: the numbers of a text file are exact; floats are for format=parquet");
+    }
+    if file.format == Format::Parquet && matches!(shape.stamp, Stamp::Wall | Stamp::Pattern(_)) {
+        r.wrong("stamp: stamps in a Parquet file are UTC timestamps; leave it out, or use seconds, millis or micros");
+    }
+    if shape.layout != Layout::Long {
+        let values = shape.columns.iter().filter(|c| !c.is_of_the_moment()).count();
+        if !shape.columns.is_empty() && values == 0 {
+            r.wrong("columns: a wide file needs at least one column beside the moment, as close");
+        }
+        if shape.columns.contains(&Column::Instrument) {
+            r.wrong("columns: a wide file has the instruments side by side; leave instrument out");
+        }
+    } else if shape.missing == Missing::Carried {
+        r.wrong("missing: only a wide file carries closes forward; add layout=wide, or use missing=rows");
+    }
+    if shape.missing == Missing::Carried && !shape.columns.is_empty() && !shape.columns.contains(&Column::Close) {
+        r.wrong("missing: only the close is carried forward; add close to the columns");
+    }
+    if !whose.interval.is_intraday() {
+        let intraday = [
+            ("hours", shape.hours.is_some()),
+            ("first_minutes", shape.first_minutes.is_some()),
+            ("last_minutes", shape.last_minutes.is_some()),
+            ("stamp_at", shape.at_end),
+        ];
+        for (key, _) in intraday.into_iter().filter(|(_, given)| *given) {
+            r.wrong(format!("{key}: daily bars have no time of the day; leave it out, or ask for an intraday interval"));
+        }
+    }
+}

@@ -1,0 +1,279 @@
+//! What is asked: one typed value for everything that is served.
+//!
+//! A [`Question`] says whose bars, which range, as of when, in which shape and in which file. It is read from keys
+//! ([`given`], [`check`]), which are the same in TOML, in JSON, behind a question mark and on the command line, and it is
+//! written in one canonical text ([`text`]). Keys that have their usual value are not written, so two questions that mean the
+//! same have one text and one digest.
+
+pub mod check;
+pub mod given;
+pub mod resolve;
+pub mod text;
+pub mod zone;
+
+use mizuno_core::{Interval, Side, Timestamp};
+use mizuno_desk::moments::Moment;
+use std::collections::BTreeMap;
+use zone::{Clock, Stamp};
+
+/// What is asked.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Question {
+    /// Symbols of instruments, present or former, and patterns as `AL*`; in the order that the answer has.
+    pub instruments: Vec<String>,
+    /// Words that an instrument is found by; those found follow, by symbol.
+    pub search: Option<String>,
+    /// The interval, as it is collected.
+    pub interval: Interval,
+    /// The side; trades when absent, where there are any.
+    pub side: Option<Side>,
+    /// One source; the golden series when absent.
+    pub source: Option<String>,
+    /// The range.
+    pub range: Range,
+    /// Only what was known at this instant; the newest when absent.
+    pub as_of: Option<Timestamp>,
+    /// How the answer is arranged.
+    pub shape: Shape,
+    /// What it is written as.
+    pub file: File,
+}
+
+/// A range of bars; all when everything is absent.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Range {
+    /// From this trade date or instant on.
+    pub from: Option<Moment>,
+    /// To this trade date, included, or instant, not included.
+    pub to: Option<Moment>,
+    /// Instead: the last sessions of each venue that have begun.
+    pub last: Option<u32>,
+    /// Instead: the present week, month or year of each venue.
+    pub this: Option<Period>,
+}
+
+/// A period of the calendar.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Period {
+    /// From Monday on (ISO 8601).
+    Week,
+    /// From the first of the month on.
+    Month,
+    /// From the first of January on.
+    Year,
+}
+
+/// How an answer is arranged.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Shape {
+    /// A row a bar, or a row a moment.
+    pub layout: Layout,
+    /// The columns in order; the usual ones when empty.
+    pub columns: Vec<Column>,
+    /// Other names for columns.
+    pub names: BTreeMap<Column, String>,
+    /// What stands where there is no bar.
+    pub missing: Missing,
+    /// The clock stamps are written by.
+    pub clock: Clock,
+    /// The form they are written in.
+    pub stamp: Stamp,
+    /// Whether the stamp of an intraday bar is its end.
+    pub at_end: bool,
+    /// Only bars whose opening lies between these minutes of the day at the venue, the second not included.
+    pub hours: Option<(u16, u16)>,
+    /// Only the first so many minutes of each session.
+    pub first_minutes: Option<u32>,
+    /// Only the last so many minutes of each session.
+    pub last_minutes: Option<u32>,
+    /// Prices rounded, half to even.
+    pub round: Option<Round>,
+}
+
+impl Default for Shape {
+    fn default() -> Shape {
+        Shape {
+            layout: Layout::Long,
+            columns: vec![],
+            names: BTreeMap::new(),
+            missing: Missing::Absent,
+            clock: Clock::Utc,
+            stamp: Stamp::default(),
+            at_end: false,
+            hours: None,
+            first_minutes: None,
+            last_minutes: None,
+            round: None,
+        }
+    }
+}
+
+/// How rows are made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Layout {
+    /// A row a bar.
+    Long,
+    /// A row a moment, with columns for each instrument; of moments that any instrument has, or that all have.
+    Wide {
+        /// Only moments that all instruments have.
+        inner: bool,
+    },
+}
+
+/// What stands where there is no bar.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Missing {
+    /// Nothing: no row, or in a wide file an empty cell.
+    Absent,
+    /// A row for every expected slot, with empty cells.
+    Rows,
+    /// The last close carried forward, with a column that marks it.
+    Carried,
+}
+
+/// Rounding of prices.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Round {
+    /// To so many decimals.
+    Decimals(u8),
+    /// To the instrument's tick.
+    Tick,
+}
+
+/// A column of an answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Column {
+    /// Symbol of the instrument; not in wide files.
+    Instrument,
+    /// When the bar opens, or its trade date.
+    Time,
+    /// The trade date, also of intraday bars.
+    TradeDate,
+    /// Seconds since 1970, beside whatever the stamp is.
+    Epoch,
+    /// First price.
+    Open,
+    /// Highest price.
+    High,
+    /// Lowest price.
+    Low,
+    /// Last price.
+    Close,
+    /// Quantity traded.
+    Volume,
+    /// The source of each bar.
+    Source,
+    /// Whether the checks doubt the bar.
+    Doubted,
+}
+
+impl Column {
+    /// All columns, in order.
+    pub const ALL: [Column; 11] = [
+        Column::Instrument,
+        Column::Time,
+        Column::TradeDate,
+        Column::Epoch,
+        Column::Open,
+        Column::High,
+        Column::Low,
+        Column::Close,
+        Column::Volume,
+        Column::Source,
+        Column::Doubted,
+    ];
+
+    /// Its name; the moment of a daily bar is called `date`.
+    #[must_use]
+    pub fn name(self, interval: Interval) -> &'static str {
+        match self {
+            Column::Time if !interval.is_intraday() => "date",
+            other => other.word(),
+        }
+    }
+
+    /// Its name in a question.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Column::Instrument => "instrument",
+            Column::Time => "time",
+            Column::TradeDate => "trade_date",
+            Column::Epoch => "epoch",
+            Column::Open => "open",
+            Column::High => "high",
+            Column::Low => "low",
+            Column::Close => "close",
+            Column::Volume => "volume",
+            Column::Source => "source",
+            Column::Doubted => "doubted",
+        }
+    }
+
+    /// Whether it says when, and not what: once a row in a wide file.
+    #[must_use]
+    pub fn is_of_the_moment(self) -> bool {
+        matches!(self, Column::Time | Column::TradeDate | Column::Epoch)
+    }
+}
+
+/// What an answer is written as.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct File {
+    /// The format.
+    pub format: Format,
+    /// What parts the cells of a CSV file.
+    pub separator: u8,
+    /// Whether a comma stands for the decimal point in a CSV file.
+    pub decimal_comma: bool,
+    /// Whether a CSV file begins with the names of its columns.
+    pub header: bool,
+    /// Whether numbers are 64-bit floats instead of exact decimals; in Parquet and workbooks.
+    pub floats: bool,
+}
+
+impl Default for File {
+    fn default() -> File {
+        File { format: Format::Csv, separator: b',', decimal_comma: false, header: true, floats: false }
+    }
+}
+
+/// The formats there are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Format {
+    /// RFC 4180, with a header.
+    Csv,
+    /// A JSON object a line.
+    Ndjson,
+    /// An array of objects.
+    Json,
+    /// Apache Parquet, with decimal prices (DECIMAL(18, s) where all fit, else DECIMAL(38, s)) and UTC stamps.
+    Parquet,
+}
+
+impl Format {
+    /// All of them.
+    pub const ALL: [Format; 4] = [Format::Csv, Format::Ndjson, Format::Json, Format::Parquet];
+
+    /// Its name, and the ending of its files.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Format::Csv => "csv",
+            Format::Ndjson => "ndjson",
+            Format::Json => "json",
+            Format::Parquet => "parquet",
+        }
+    }
+
+    /// Its media type.
+    #[must_use]
+    pub fn media_type(self) -> &'static str {
+        match self {
+            Format::Csv => "text/csv; charset=utf-8",
+            Format::Ndjson => "application/x-ndjson",
+            Format::Json => "application/json",
+            Format::Parquet => "application/vnd.apache.parquet",
+        }
+    }
+}

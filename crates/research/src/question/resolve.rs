@@ -1,0 +1,243 @@
+//! A question resolved: which series answer it, over which spans, and the instant it stands for.
+
+use super::{Period, Question, Range};
+use crate::Research;
+use mizuno_config::GOLDEN;
+use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate};
+use mizuno_desk::{DeskError, Setup, moments};
+use mizuno_store::payloads;
+use std::sync::Arc;
+
+/// A question with nothing relative in it.
+#[derive(Clone)]
+pub struct Resolved {
+    /// As it was asked.
+    pub question: Question,
+    /// The configuration it is answered with.
+    pub setup: Arc<Setup>,
+    /// The instant the answer stands for.
+    pub instant: Timestamp,
+    /// The series asked for, one an instrument, in the order of the answer.
+    pub series: Vec<Wanted>,
+    /// Instruments that a pattern or a search found and that have no such series.
+    pub without: Vec<String>,
+}
+
+/// A series that is asked for, golden or of one source, and the stretch of it.
+#[derive(Clone, Debug)]
+pub struct Wanted {
+    /// Its name.
+    pub key: SeriesKey,
+    /// Its instrument.
+    pub instrument: Instrument,
+    /// The slots asked for.
+    pub span: Span,
+}
+
+impl Resolved {
+    /// The digest of the resolved question: of its shape and file, its series with their spans, and its instant.
+    #[must_use]
+    pub fn digest(&self) -> String {
+        let shape = Question { instruments: vec![], search: None, range: Range::default(), as_of: None, ..self.question.clone() };
+        let mut text = shape.to_json();
+        for wanted in &self.series {
+            text.push_str(&format!("\n{} {} {}", wanted.key, wanted.span.start.0, wanted.span.end.0));
+        }
+        payloads::digest(format!("{text}\n{}", self.instant.0).as_bytes())
+    }
+
+    /// The calendar of a series' venue.
+    ///
+    /// # Errors
+    /// When the venue is no longer configured.
+    pub fn calendar(&self, wanted: &Wanted) -> Result<&Calendar, DeskError> {
+        self.setup.calendar_of(&wanted.instrument)
+    }
+}
+
+/// Columns that a wide file may have.
+const MOST_COLUMNS: usize = 10_000;
+
+impl Research {
+    /// Resolves a question: patterns and searches to instruments, relative words to trade dates, the instant to that of a commit.
+    ///
+    /// # Errors
+    /// Everything that is not known or empty, at once.
+    pub async fn resolve(&self, question: Question) -> Result<Resolved, DeskError> {
+        let setup = self.desk.setup();
+        let instant = self.desk.pinned("as_of", question.as_of.map(|at| at.to_string()).as_deref()).await?;
+        let (named, mut problems) = named(&setup, &question);
+        let (mut series, mut without) = (vec![], vec![]);
+        for (symbol, by_name) in named {
+            let found = self.one(&setup, &question, &symbol, instant).await;
+            match found {
+                Ok(wanted) => series.push(wanted),
+                Err(DeskError::Unknown { .. }) if !by_name => without.push(symbol),
+                Err(error) => problems.push(error),
+            }
+        }
+        let wide = question.shape.layout != super::Layout::Long;
+        let columns = series.len() * question.columns(true).iter().filter(|c| !c.is_of_the_moment()).count();
+        if wide && columns > MOST_COLUMNS {
+            problems.push(DeskError::Invalid(format!(
+                "a wide file of {} instruments would have {columns} columns, and at most {MOST_COLUMNS} are written; ask for fewer \
+                 instruments or columns, or for layout=long",
+                series.len()
+            )));
+        }
+        if series.is_empty() && problems.is_empty() {
+            let what = question.search.as_deref().map_or_else(|| question.instruments.join(", "), str::to_owned);
+            problems.push(DeskError::Invalid(format!("no instrument found by `{what}` has bars of {}", question.interval)));
+        }
+        if problems.len() > 1 {
+            let all: Vec<String> = problems.iter().map(ToString::to_string).collect();
+            return Err(DeskError::Invalid(all.join("; ")));
+        }
+        match problems.pop() {
+            Some(problem) => Err(problem),
+            None => Ok(Resolved { question, setup, instant, series, without }),
+        }
+    }
+
+    async fn one(&self, setup: &Setup, question: &Question, symbol: &str, instant: Timestamp) -> Result<Wanted, DeskError> {
+        let source = question.source.as_deref().unwrap_or(GOLDEN);
+        let key = self.series_for(setup, symbol, question.interval, question.side, source).await?;
+        let instrument = setup.instrument(&key.symbol)?.clone();
+        let calendar = setup.calendar_of(&instrument)?;
+        let span = span_of(&question.range, key.interval, calendar, instant)?;
+        Ok(Wanted { key, instrument, span })
+    }
+
+    /// The series of an instrument that is meant: trades where there are any, else the only side there is.
+    ///
+    /// # Errors
+    /// When there is none, or it is not clear which side is meant.
+    pub async fn series_for(
+        &self,
+        setup: &Setup,
+        symbol: &str,
+        interval: Interval,
+        side: Option<Side>,
+        source: &str,
+    ) -> Result<SeriesKey, DeskError> {
+        let symbol = setup.instrument(symbol)?.symbol.clone();
+        let mut found = self.desk.store.series_of(&symbol).await?;
+        found.retain(|s| s.key.interval == interval && (source == GOLDEN || s.key.source == source));
+        found.retain(|s| side.is_none_or(|side| side == s.key.side));
+        let mut sides: Vec<Side> = found.iter().map(|s| s.key.side).collect();
+        sides.sort_unstable();
+        sides.dedup();
+        let side = match sides[..] {
+            [Side::Trade, ..] => Side::Trade,
+            [one] => one,
+            [] => {
+                let wanted = SeriesKey { symbol, interval, side: side.unwrap_or(Side::Trade), source: source.to_owned() };
+                return Err(self.desk.no_series(&wanted.to_string()).await?);
+            }
+            _ => {
+                let words: Vec<String> = sides.iter().map(ToString::to_string).collect();
+                return Err(DeskError::Invalid(format!(
+                    "{symbol} has no trades at {interval}, but {}; say which side",
+                    words.join(" and ")
+                )));
+            }
+        };
+        Ok(SeriesKey { symbol, interval, side, source: source.to_owned() })
+    }
+}
+
+/// The symbols a question is about, each with whether it was named itself; and what of it nobody knows.
+fn named(setup: &Setup, question: &Question) -> (Vec<(String, bool)>, Vec<DeskError>) {
+    let mut out: Vec<(String, bool)> = vec![];
+    let mut seen = std::collections::HashSet::new();
+    let mut problems = vec![];
+    let mut take = |symbol: String, by_name: bool| {
+        if seen.insert(symbol.clone()) {
+            out.push((symbol, by_name));
+        }
+    };
+    let all = &setup.config.instruments;
+    for asked in &question.instruments {
+        if asked.contains('*') {
+            let mut found: Vec<&str> = all.iter().map(|i| i.symbol.as_str()).filter(|symbol| fits(asked, symbol)).collect();
+            found.sort_unstable();
+            if found.is_empty() {
+                problems.push(DeskError::Invalid(format!("instruments: no symbol fits the pattern `{asked}`")));
+            }
+            found.into_iter().for_each(|symbol| take(symbol.to_owned(), false));
+            continue;
+        }
+        match setup.instrument(asked) {
+            Ok(instrument) => take(instrument.symbol.clone(), true),
+            Err(error) => problems.push(error),
+        }
+    }
+    if let Some(words) = &question.search {
+        let mut found: Vec<&str> = setup.index.find(words, usize::MAX).into_iter().map(|at| all[at].symbol.as_str()).collect();
+        found.sort_unstable();
+        found.into_iter().for_each(|symbol| take(symbol.to_owned(), false));
+    }
+    (out, problems)
+}
+
+/// Whether a symbol fits a pattern in which `*` stands for any characters.
+fn fits(pattern: &str, symbol: &str) -> bool {
+    let mut parts = pattern.split('*');
+    let Some(mut rest) = parts.next().and_then(|first| symbol.strip_prefix(first)) else { return false };
+    let mut parts: Vec<&str> = parts.collect();
+    let last = parts.pop().unwrap_or_default();
+    for part in parts {
+        match rest.find(part) {
+            Some(at) => rest = &rest[at + part.len()..],
+            None => return false,
+        }
+    }
+    rest.ends_with(last)
+}
+
+/// The slots of a range on a calendar, at an instant.
+fn span_of(range: &Range, interval: Interval, calendar: &Calendar, instant: Timestamp) -> Result<Span, DeskError> {
+    // A session counts from its first bar on: a daily bar is there at its close.
+    let first_bar = |s: &mizuno_core::Session| if interval.is_intraday() { s.open() } else { s.close() };
+    let begun = &calendar.sessions()[..calendar.sessions().partition_point(|s| first_bar(s) <= instant)];
+    let since = |from: TradeDate| calendar.span_of_dates(interval, from..TradeDate(i32::MAX));
+    if let Some(sessions) = range.last {
+        let first = begun.get(begun.len().saturating_sub(sessions as usize)).or(begun.first());
+        return Ok(first.map_or(Slot(0)..Slot(0), |s| since(s.date)));
+    }
+    if let Some(period) = range.this {
+        let Some(today) = begun.last().map(|s| s.date) else { return Ok(Slot(0)..Slot(0)) };
+        let date = today.to_civil();
+        let back = match period {
+            Period::Week => i64::from(date.weekday().to_monday_zero_offset()),
+            Period::Month => i64::from(date.day()) - 1,
+            Period::Year => i64::from(date.day_of_year()) - 1,
+        };
+        return Ok(since(today.plus(-(back as i32))));
+    }
+    moments::span_between(range.from, range.to, interval, calendar).map_err(|moments::Backwards| {
+        let shown = |m: Option<moments::Moment>| m.map(|m| m.to_string()).unwrap_or_default();
+        DeskError::Invalid(format!("the range from {} to {} is empty; `from` must come before `to`", shown(range.from), shown(range.to)))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::fits;
+
+    #[test]
+    fn a_star_stands_for_any_characters() {
+        for (pattern, symbol, whether) in [
+            ("AL*", "AL12", true),
+            ("AL*", "KAL", false),
+            ("*2X", "AL2X", true),
+            ("A*2*", "AL12", true),
+            ("A*2*3", "AL12", false),
+            ("*", "KBF", true),
+            ("K*F", "KF", true),
+            ("KB*BF", "KBF", false),
+        ] {
+            assert_eq!(fits(pattern, symbol), whether, "{pattern} {symbol}");
+        }
+    }
+}

@@ -1,0 +1,183 @@
+//! The canonical text of a question, in TOML and in JSON, and what else says the same: an address and a command line.
+
+use super::{Column, File, Format, Layout, Missing, Period, Question, Round, Shape};
+use mizuno_store::payloads;
+use std::{collections::BTreeMap, fmt::Write};
+
+/// A value of the canonical text.
+#[derive(Clone, Debug, PartialEq)]
+enum Said {
+    Text(String),
+    Number(i64),
+    Flag(bool),
+    List(Vec<String>),
+    Names(BTreeMap<String, String>),
+}
+
+impl Question {
+    /// What differs from the usual, in the order of [`super::check::KEYS`].
+    fn said(&self) -> Vec<(&'static str, Said)> {
+        let text = |value: Option<String>| value.map(Said::Text);
+        let Shape { layout, columns, names, missing, clock, stamp, at_end, hours, first_minutes, last_minutes, round } = &self.shape;
+        let File { format, separator, decimal_comma, header, floats } = self.file;
+        let word = |given: bool, word: &str| given.then(|| Said::Text(word.to_owned()));
+        let number = |n: Option<u32>| n.map(|n| Said::Number(i64::from(n)));
+        let time = |m: u16| format!("{:02}:{:02}", m / 60, m % 60);
+        let all = [
+            ("instruments", (!self.instruments.is_empty()).then(|| Said::List(self.instruments.clone()))),
+            ("search", text(self.search.clone())),
+            ("interval", Some(Said::Text(self.interval.to_string()))),
+            ("side", text(self.side.map(|s| s.to_string()))),
+            ("source", text(self.source.clone())),
+            ("from", text(self.range.from.map(|m| m.to_string()))),
+            ("to", text(self.range.to.map(|m| m.to_string()))),
+            ("last", number(self.range.last)),
+            (
+                "this",
+                text(self.range.this.map(|p| {
+                    match p {
+                        Period::Week => "week",
+                        Period::Month => "month",
+                        Period::Year => "year",
+                    }
+                    .to_owned()
+                })),
+            ),
+            ("as_of", text(self.as_of.map(|at| at.to_string()))),
+            ("layout", word(*layout != Layout::Long, "wide")),
+            ("join", word(*layout == Layout::Wide { inner: true }, "inner")),
+            ("columns", (!columns.is_empty()).then(|| Said::List(columns.iter().map(|c| c.word().to_owned()).collect()))),
+            ("names", (!names.is_empty()).then(|| Said::Names(names.iter().map(|(c, n)| (c.word().to_owned(), n.clone())).collect()))),
+            (
+                "missing",
+                match missing {
+                    Missing::Absent => None,
+                    Missing::Rows => Some(Said::Text("rows".to_owned())),
+                    Missing::Carried => Some(Said::Text("carried".to_owned())),
+                },
+            ),
+            ("zone", text(Some(clock.to_string()).filter(|c| c != "UTC"))),
+            ("stamp", text(Some(stamp.to_string()).filter(|s| s != "rfc3339"))),
+            ("stamp_at", word(*at_end, "end")),
+            ("hours", text(hours.map(|(from, to)| format!("{}-{}", time(from), time(to))))),
+            ("first_minutes", number(*first_minutes)),
+            ("last_minutes", number(*last_minutes)),
+            (
+                "round",
+                round.map(|r| match r {
+                    Round::Decimals(n) => Said::Number(i64::from(n)),
+                    Round::Tick => Said::Text("tick".to_owned()),
+                }),
+            ),
+            ("format", word(format != Format::Csv, format.word())),
+            (
+                "separator",
+                match separator {
+                    b';' => Some(Said::Text("semicolon".to_owned())),
+                    b'\t' => Some(Said::Text("tab".to_owned())),
+                    b'|' => Some(Said::Text("pipe".to_owned())),
+                    _ => None,
+                },
+            ),
+            ("decimal_sign", word(decimal_comma, "comma")),
+            ("header", (!header).then_some(Said::Flag(false))),
+            ("numbers", word(floats, "floats")),
+        ];
+        all.into_iter().filter_map(|(key, value)| Some((key, value?))).collect()
+    }
+
+    /// The canonical text as TOML.
+    #[must_use]
+    pub fn to_toml(&self) -> String {
+        let mut out = String::new();
+        // A JSON string is a TOML string, but for one character that TOML wants escaped.
+        let quoted = |text: &str| serde_json::Value::from(text).to_string().replace('\u{7f}', "\\u007f");
+        for (key, value) in self.said() {
+            let value = match value {
+                Said::Text(text) => quoted(&text),
+                Said::Number(n) => n.to_string(),
+                Said::Flag(b) => b.to_string(),
+                Said::List(all) => format!("[{}]", all.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(", ")),
+                Said::Names(names) => {
+                    let pairs: Vec<String> = names.iter().map(|(column, name)| format!("{column} = {}", quoted(name))).collect();
+                    format!("{{ {} }}", pairs.join(", "))
+                }
+            };
+            let _ = writeln!(out, "{key} = {value}");
+        }
+        out
+    }
+
+    /// The canonical text as JSON, on one line.
+    #[must_use]
+    pub fn to_json(&self) -> String {
+        let quoted = |text: &str| serde_json::Value::from(text).to_string();
+        let pair = |(key, value): (&str, Said)| {
+            let value = match value {
+                Said::Text(text) => quoted(&text),
+                Said::Number(n) => n.to_string(),
+                Said::Flag(b) => b.to_string(),
+                Said::List(all) => format!("[{}]", all.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(",")),
+                Said::Names(names) => {
+                    let pairs: Vec<String> = names.iter().map(|(c, n)| format!("{}:{}", quoted(c), quoted(n))).collect();
+                    format!("{{{}}}", pairs.join(","))
+                }
+            };
+            format!("{}:{value}", quoted(key))
+        };
+        format!("{{{}}}", self.said().into_iter().map(pair).collect::<Vec<_>>().join(","))
+    }
+
+    /// The same as pairs, for an address or a command line; lists are parted by commas.
+    #[must_use]
+    pub fn to_pairs(&self) -> Vec<(&'static str, String)> {
+        let plain = |value: Said| match value {
+            Said::Text(text) => text,
+            Said::Number(n) => n.to_string(),
+            Said::Flag(b) => b.to_string(),
+            Said::List(all) => all.join(","),
+            Said::Names(names) => names.iter().map(|(c, n)| format!("{c}:{n}")).collect::<Vec<_>>().join(","),
+        };
+        self.said().into_iter().map(|(key, value)| (key, plain(value))).collect()
+    }
+
+    /// The command that asks it.
+    #[must_use]
+    pub fn to_command(&self) -> String {
+        let mut out = "mizuno bars".to_owned();
+        for (key, value) in self.to_pairs() {
+            let safe = !value.is_empty() && value.chars().all(|c| c.is_alphanumeric() || "/:.,+-_".contains(c));
+            let value = if safe { value } else { format!("'{}'", value.replace('\'', r"'\''")) };
+            match key {
+                "instruments" => {
+                    let _ = write!(out, " {}", value.replace(',', if value.starts_with('\'') { "' '" } else { " " }));
+                }
+                key => {
+                    let _ = write!(out, " --{} {value}", key.replace('_', "-"));
+                }
+            }
+        }
+        out
+    }
+
+    /// The digest of the question: SHA-256 of its canonical JSON, in hexadecimal.
+    #[must_use]
+    pub fn digest(&self) -> String {
+        payloads::digest(self.to_json().as_bytes())
+    }
+
+    /// The columns of the answer, with those that are usual where none are named.
+    #[must_use]
+    pub fn columns(&self, several: bool) -> Vec<Column> {
+        if !self.shape.columns.is_empty() {
+            return self.shape.columns.clone();
+        }
+        if self.shape.layout != Layout::Long {
+            return vec![Column::Time, Column::Close];
+        }
+        let values = [Column::Time, Column::Open, Column::High, Column::Low, Column::Close, Column::Volume];
+        let instrument = several.then_some(Column::Instrument);
+        let source = self.source.is_none().then_some(Column::Source);
+        instrument.into_iter().chain(values).chain(source).collect()
+    }
+}
