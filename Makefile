@@ -51,6 +51,7 @@ bench: console
 	$(CARGO) bench --bench decode
 	$(CARGO) bench --bench figures
 	$(CARGO) bench --bench desk
+	$(CARGO) bench --bench serving
 	$(CARGO) bench --bench load
 
 ## Two thousand instruments through a source that allows 6,000 calls a minute; eighty seconds.

@@ -44,7 +44,7 @@ pub struct AnyQuestion {
     /// Other names for columns.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub names: Option<BTreeMap<String, String>>,
-    /// `csv`, `ndjson`, `json` or `parquet`.
+    /// `csv`, `ndjson`, `json`, `parquet` or `xlsx`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub format: Option<String>,
 }

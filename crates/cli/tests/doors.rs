@@ -164,9 +164,9 @@ async fn what_contradicts_itself_or_is_unknown_is_refused_with_its_name() {
         let detail = problem["detail"].as_str().unwrap();
         assert!(detail.contains(words) && !detail.contains("mizuno "), "{path}: {detail}");
     }
-    let file = bench.dir.path().join("x.xlsx");
+    let file = bench.dir.path().join("x.doc");
     let said = service.cli(&["bars", "KBF", "-o", file.to_str().unwrap()]);
-    assert!(said.code == 2 && said.err.contains("no format is called by the ending .xlsx") && !file.exists(), "{said:?}");
+    assert!(said.code == 2 && said.err.contains("no format is called by the ending .doc") && !file.exists(), "{said:?}");
     let said = service.cli(&["bars", "ZZZ", "--json"]);
     let error: serde_json::Value = serde_json::from_str(&said.err).unwrap();
     assert!(error["exit_code"] == 1 && error["error"].as_str().unwrap().contains("no instrument `ZZZ`"), "{said:?}");

@@ -168,3 +168,16 @@ fn rooms_never_tell_or_compare_by_debug_text() {
         }
     }
 }
+
+#[test]
+fn no_test_stands_where_it_is_never_run() {
+    for (name, _) in MAY_USE {
+        let manifest: toml::Table = fs::read_to_string(crates().join(name).join("Cargo.toml")).unwrap().parse().unwrap();
+        let is_run = manifest.get("lib").and_then(|lib| lib.get("test")).and_then(toml::Value::as_bool).unwrap_or(true);
+        let mut found = BTreeMap::new();
+        modules(&crates().join(name).join("src"), "", &mut found);
+        let tests: Vec<&String> =
+            found.iter().filter(|(_, text)| text.contains("#[test]") || text.contains("::test]")).map(|(m, _)| m).collect();
+        assert!(is_run || tests.is_empty(), "{name} is not compiled for tests, and there are some in {tests:?}");
+    }
+}

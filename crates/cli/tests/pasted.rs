@@ -103,7 +103,7 @@ async fn every_hint_of_the_first_morning_works_when_it_is_pasted() {
         "coverage 7m",
         "bars KBF/1d/harbour --as-of 2025-04-10",
         "gaps --from 2025-13-01",
-        "bars KBF -o x.xlsx",
+        "bars KBF -o x.doc",
     ] {
         let told = pasted(&format!("mizuno {line}"), &service, dir);
         assert_ne!(told.code, 101, "{line}: {told:?}");

@@ -210,3 +210,44 @@ async fn many_mistakes_are_told_at_once_and_what_is_not_known_by_its_name() {
     assert_eq!(explained["series"].as_array().unwrap().len(), 1);
     assert!(explained["without"].as_array().unwrap().iter().any(|s| s == "KNT"), "{explained}");
 }
+
+/// The examples of docs/questions.md: the first block of commands, and the file.
+fn docs() -> (String, Vec<String>, String) {
+    let text = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/questions.md")).unwrap();
+    let block = |kind: &str| text.split(&format!("```{kind}\n")).nth(1).unwrap().split("```").next().unwrap().to_owned();
+    let commands = block("sh").lines().map(|line| line.split("  #").next().unwrap().trim().to_owned()).collect();
+    (text.clone(), commands, block("toml"))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_docs_tell_every_key_and_their_four_ways_are_one() {
+    let (text, commands, file) = docs();
+    let given = service_keys();
+    for key in &given {
+        assert!(text.contains(&format!("`{key}`")), "docs/questions.md does not tell of {key}");
+    }
+    let bench = Bench::new(Faults::default());
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "daily", "-i", "KBF", "-i", "OXB", "--from", "2025-03-03"]).code, 0);
+    std::fs::write(bench.dir.path().join("closes.toml"), file).unwrap();
+    let mut answers = vec![];
+    for command in &commands {
+        let command = command
+            .replacen("mizuno ", &format!("{} --service {} ", env!("CARGO_BIN_EXE_mizuno"), service.url), 1)
+            .replace("http://127.0.0.1:7400", &service.url)
+            .replace("curl ", "curl -sS ");
+        let run = std::process::Command::new("sh").args(["-c", &command]).current_dir(bench.dir.path()).output().unwrap();
+        assert!(run.status.success(), "{command}: {}", String::from_utf8_lossy(&run.stderr));
+        answers.push(String::from_utf8(run.stdout).unwrap());
+    }
+    assert_eq!(answers.len(), 4);
+    assert!(answers[0].starts_with("date,KBF,OXB\r\n2025-04-01,") && answers.iter().all(|a| *a == answers[0]), "{answers:?}");
+}
+
+/// The keys that the network interface tells of.
+fn service_keys() -> Vec<String> {
+    let document: serde_json::Value =
+        serde_json::from_str(&std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json")).unwrap()).unwrap();
+    let parameters = document["paths"]["/api/v1/bars"]["get"]["parameters"].as_array().unwrap();
+    parameters.iter().map(|p| p["name"].as_str().unwrap().to_owned()).filter(|name| name != "instrument").collect()
+}

@@ -19,7 +19,7 @@ async fn every_bad_question_gets_a_problem_that_names_it() {
         ("/bars?instrument=KBF&from=2025-04-09&to=2025-04-01", 400, "from 2025-04-09 to 2025-04-01 is empty"),
         ("/bars?instrument=KBF&from=yesterday", 400, "from: `yesterday` is neither a trade date"),
         ("/bars?instrument=KBF&from=99999-01-01", 400, "`99999-01-01`"),
-        ("/bars?instrument=KBF&format=xls", 400, "`xls` is not a format; it is csv, ndjson, json or parquet"),
+        ("/bars?instrument=KBF&format=xls", 400, "`xls` is not a format; it is csv, ndjson, json, parquet or xlsx"),
         ("/bars?instrument=KBF&columns=time,price", 400, "`price` is not a column; there is date, open"),
         ("/bars?instrument=KBF&zone=Mars/Olympus", 400, "`Mars/Olympus` is not an IANA time zone"),
         ("/bars?instrument=KBF&as_of=2031-01-01T00:00:00Z", 400, "is still to come"),

@@ -119,19 +119,27 @@ fn at_instant(interval: Interval, calendar: &Calendar, at: Timestamp) -> Slot {
     }
 }
 
+/// Reads an instant of knowledge; `None` for `now`. A date alone is refused, since what was known changes in the course of a day.
+///
+/// # Errors
+/// When it is no instant with a zone.
+pub fn instant(name: &str, text: &str) -> Result<Option<Timestamp>, DeskError> {
+    if text == "now" {
+        return Ok(None);
+    }
+    text.parse::<Timestamp>().map(Some).map_err(|e| match text.parse::<TradeDate>() {
+        Ok(date) => DeskError::Invalid(format!(
+            "{name}: {date} is a day, and what was known changes in the course of one; give an instant, from {date}T00:00:00Z to {}T00:00:00Z in UTC",
+            date.plus(1)
+        )),
+        Err(_) => DeskError::Invalid(format!("{name}: {e}")),
+    })
+}
+
 impl Desk {
     /// The instant an answer stands for that is asked as of `text`: an instant, or `now` for the newest commit, as when nothing is said.
     pub async fn pinned(&self, name: &str, text: Option<&str>) -> Result<Timestamp, DeskError> {
-        let wanted = match text {
-            None | Some("now") => None,
-            Some(text) => Some(text.parse::<Timestamp>().map_err(|e| match text.parse::<TradeDate>() {
-                Ok(date) => DeskError::Invalid(format!(
-                    "{name}: {date} is a day, and what was known changes in the course of one; give an instant, from {date}T00:00:00Z to {}T00:00:00Z in UTC",
-                    date.plus(1)
-                )),
-                Err(_) => DeskError::Invalid(format!("{name}: {e}")),
-            })?),
-        };
+        let wanted = text.map(|text| instant(name, text)).transpose()?.flatten();
         self.store.pin(wanted).await.map_err(|e| match e {
             StoreError::NotYet { .. } => DeskError::Invalid(format!("{name}: {e} (it is {})", self.clock.now())),
             other => other.into(),

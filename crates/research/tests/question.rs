@@ -14,7 +14,7 @@ fn all_that_is_wrong_is_told_at_once_with_what_to_write_instead() {
         ("instruments", "KBF,OXB,KBF"),
         ("interval", "1x"),
         ("layuot", "wide"),
-        ("format", "xlsx"),
+        ("format", "xls"),
         ("from", "2025-04-31"),
         ("last", "20"),
         ("columns", "close,price"),
@@ -28,7 +28,7 @@ fn all_that_is_wrong_is_told_at_once_with_what_to_write_instead() {
     told("instruments: `KBF` is named twice");
     told("interval: ");
     told("layuot: there is no such key; did you mean layout?");
-    told("format: `xlsx` is not a format; it is csv, ndjson, json or parquet");
+    told("format: `xls` is not a format; it is csv, ndjson, json, parquet or xlsx");
     told("from: `2025-04-31`");
     told("columns: `price` is not a column; there is ");
     told("zone: `Mars/Base` is not an IANA time zone");

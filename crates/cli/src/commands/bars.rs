@@ -90,7 +90,7 @@ pub struct Bars {
     /// Prices to so many decimals, or to the tick.
     #[arg(long, value_name = "DECIMALS|tick")]
     round: Option<String>,
-    /// csv, ndjson, json or parquet; by the ending of FILE when left out, else csv.
+    /// csv, ndjson, json, parquet or xlsx; by the ending of FILE when left out, else csv.
     #[arg(long)]
     format: Option<String>,
     /// What parts the cells of a CSV file: comma, semicolon, tab or pipe.
@@ -102,7 +102,7 @@ pub struct Bars {
     /// Whether a CSV file begins with the names of its columns: true or false.
     #[arg(long)]
     header: Option<String>,
-    /// exact or floats, in a Parquet file.
+    /// exact or floats, in a Parquet file or a workbook.
     #[arg(long)]
     numbers: Option<String>,
     /// Write to this file instead of standard output.
@@ -198,9 +198,9 @@ pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
     }
     let response = asked.send(client, "/bars").await?;
     let header = |name| response.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("?").to_owned();
-    let parquet = header("Content-Type").contains("parquet");
-    if parquet && ask.output.is_none() && io::stdout().is_terminal() {
-        return Err(Failure::usage("a Parquet file is no sight for a terminal; give -o FILE, or send it down a pipe"));
+    let binary = ["parquet", "spreadsheet"].iter().any(|kind| header("Content-Type").contains(kind));
+    if binary && ask.output.is_none() && io::stdout().is_terminal() {
+        return Err(Failure::usage("a file of this format is no sight for a terminal; give -o FILE, or send it down a pipe"));
     }
     if let (Some(path), Some(_)) = (&ask.output, &ask.question) {
         fits(path, &header("Content-Disposition"))?;
@@ -230,7 +230,7 @@ fn fits(path: &Path, disposition: &str) -> Result<(), Failure> {
     }
 }
 
-const FORMATS: [&str; 4] = ["csv", "ndjson", "json", "parquet"];
+const FORMATS: [&str; 5] = ["csv", "ndjson", "json", "parquet", "xlsx"];
 
 /// The format that the file's ending names.
 fn format(output: Option<&Path>, json: bool) -> Result<String, Failure> {

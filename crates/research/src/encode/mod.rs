@@ -1,4 +1,4 @@
-//! Answers as files: CSV (RFC 4180), NDJSON, JSON and Parquet, a batch of rows at a time.
+//! Answers as files: CSV (RFC 4180), NDJSON, JSON, Parquet and workbooks, a batch of rows at a time.
 //!
 //! To add a format: its word in [`crate::question::Format`], a file here, and its line in [`encoder`].
 
@@ -6,6 +6,7 @@ mod csv;
 mod json;
 mod parquet;
 mod print;
+mod workbook;
 
 use crate::{
     answer::batch::{Batch, Heading},
@@ -25,7 +26,7 @@ pub struct Style {
     pub clock: Clock,
     /// The form of its stamps.
     pub stamp: Stamp,
-    /// What a Parquet file says of itself, as keys and values.
+    /// What a Parquet file or a workbook says of itself, as keys and values.
     pub about: Vec<(String, String)>,
 }
 
@@ -56,6 +57,7 @@ pub fn encoder(headings: Vec<Heading>, style: Style) -> Result<Box<dyn Encoder>,
     Ok(match style.file.format {
         Format::Parquet => Box::new(parquet::ParquetEncoder::new(headings, &style)?),
         Format::Csv => Box::new(csv::CsvEncoder::new(headings, style)),
+        Format::Workbook => Box::new(workbook::WorkbookEncoder::new(headings, style)?),
         Format::Ndjson | Format::Json => Box::new(json::JsonEncoder::new(headings, style)),
     })
 }

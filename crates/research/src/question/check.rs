@@ -6,8 +6,8 @@ use super::{
     zone::{Clock, Stamp},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{Interval, SeriesKey, Side, Timestamp};
-use mizuno_desk::moments::{Moment, moment};
+use mizuno_core::{Interval, SeriesKey, Side};
+use mizuno_desk::moments::{Moment, instant, moment};
 use std::{collections::BTreeMap, str::FromStr};
 
 /// The keys there are, with what each takes; in the order of the canonical text.
@@ -34,11 +34,11 @@ pub const KEYS: [(&str, &str); 28] = [
     ("first_minutes", "only the first minutes of each session"),
     ("last_minutes", "only the last minutes of each session"),
     ("round", "prices to so many decimals, or to the tick"),
-    ("format", "csv, ndjson, json or parquet"),
+    ("format", "csv, ndjson, json, parquet or xlsx"),
     ("separator", "what parts the cells of a CSV file: comma, semicolon, tab or pipe"),
     ("decimal_sign", "point or comma, in a CSV file"),
     ("header", "whether a CSV file begins with the names of its columns"),
-    ("numbers", "exact or floats, in a Parquet file"),
+    ("numbers", "exact or floats, in a Parquet file or a workbook"),
     ("series", "instead of instrument, interval, side and source: the name of one series"),
 ];
 
@@ -120,10 +120,7 @@ impl Question {
         let r = &mut reader;
         let whose = whose(r);
         let range = range(r);
-        let as_of = match r.text("as_of").as_deref() {
-            None | Some("now") => None,
-            Some(text) => text.parse::<Timestamp>().map_err(|e| r.wrong(format!("as_of: {e}"))).ok(),
-        };
+        let as_of = r.text("as_of").and_then(|text| instant("as_of", &text).map_err(|e| r.wrong(e.to_string())).ok().flatten());
         let shape = shape(r, whose.interval);
         let file = file(r);
         combinations(r, &whose, &shape, &file);
@@ -355,11 +352,14 @@ fn combinations(r: &mut Reader, whose: &Whose, shape: &Shape, file: &File) {
     if file.decimal_comma && file.separator == b',' {
         r.wrong("decimal_sign: a comma cannot both part cells and numbers; add separator=semicolon");
     }
-    if file.floats && file.format != Format::Parquet {
-        r.wrong("numbers: the numbers of a text file are exact; floats are for format=parquet");
+    if file.floats && !file.format.is_typed() {
+        r.wrong("numbers: the numbers of a text file are exact; floats are for format=parquet and format=xlsx");
     }
     if file.format == Format::Parquet && matches!(shape.stamp, Stamp::Wall | Stamp::Pattern(_)) {
         r.wrong("stamp: stamps in a Parquet file are UTC timestamps; leave it out, or use seconds, millis or micros");
+    }
+    if file.format == Format::Workbook && shape.stamp != Stamp::Rfc3339 {
+        r.wrong("stamp: stamps in a workbook are dates and times of its own; leave it out");
     }
     if shape.layout != Layout::Long {
         let values = shape.columns.iter().filter(|c| !c.is_of_the_moment()).count();

@@ -84,7 +84,7 @@ impl Given {
         let mut out = BTreeMap::new();
         for (key, value) in pairs {
             if out.insert(key.clone(), Value::Text(value)).is_some() {
-                return Err(format!("{key}: it is given twice; give it once"));
+                return Err(format!("{key}: it is given twice; once is enough"));
             }
         }
         Ok(Given(out))

@@ -249,11 +249,13 @@ pub enum Format {
     Json,
     /// Apache Parquet, with decimal prices (DECIMAL(18, s) where all fit, else DECIMAL(38, s)) and UTC stamps.
     Parquet,
+    /// A spreadsheet workbook (Office Open XML): typed dates, and numbers as 64-bit floats.
+    Workbook,
 }
 
 impl Format {
     /// All of them.
-    pub const ALL: [Format; 4] = [Format::Csv, Format::Ndjson, Format::Json, Format::Parquet];
+    pub const ALL: [Format; 5] = [Format::Csv, Format::Ndjson, Format::Json, Format::Parquet, Format::Workbook];
 
     /// Its name, and the ending of its files.
     #[must_use]
@@ -263,7 +265,14 @@ impl Format {
             Format::Ndjson => "ndjson",
             Format::Json => "json",
             Format::Parquet => "parquet",
+            Format::Workbook => "xlsx",
         }
+    }
+
+    /// Whether a file has one type a column, and says of itself what it is.
+    #[must_use]
+    pub fn is_typed(self) -> bool {
+        matches!(self, Format::Parquet | Format::Workbook)
     }
 
     /// Its media type.
@@ -274,6 +283,7 @@ impl Format {
             Format::Ndjson => "application/x-ndjson",
             Format::Json => "application/json",
             Format::Parquet => "application/vnd.apache.parquet",
+            Format::Workbook => "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
         }
     }
 }

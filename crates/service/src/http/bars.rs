@@ -1,6 +1,10 @@
 //! Bars, served as they are asked for, streamed; and what an answer would be, before a byte of it.
 
-use super::{problem::Refusal, wire};
+use super::{
+    problem::Refusal,
+    seats::{Seat, Seats},
+    wire,
+};
 use actix_web::{
     HttpRequest, HttpResponse, get,
     http::header::{self, EntityTag, IfNoneMatch},
@@ -12,7 +16,7 @@ use mizuno_research::{
     Research,
     answer::{Answer, Prepared, batch::Batch},
     encode::{self, Style},
-    question::{Format, Question, given::Given, resolve::Resolved},
+    question::{Format, Layout, Question, given::Given, resolve::Resolved},
 };
 use std::{sync::Arc, time::Duration};
 use tokio::sync::mpsc;
@@ -75,7 +79,7 @@ struct Keys {
     last_minutes: Option<String>,
     /// Prices to so many decimals, or to the `tick`.
     round: Option<String>,
-    /// `csv` (also when left out), `ndjson`, `json` or `parquet`.
+    /// `csv` (also when left out), `ndjson`, `json`, `parquet` or `xlsx`.
     format: Option<String>,
     /// What parts the cells of a CSV file: `comma` (also when left out), `semicolon`, `tab` or `pipe`.
     separator: Option<String>,
@@ -83,7 +87,7 @@ struct Keys {
     decimal_sign: Option<String>,
     /// Whether a CSV file begins with the names of its columns.
     header: Option<String>,
-    /// `exact` (also when left out) or `floats`, in a Parquet file.
+    /// `exact` (also when left out) or `floats`, in a Parquet file or a workbook.
     numbers: Option<String>,
 }
 
@@ -111,38 +115,42 @@ fn from_body(request: &HttpRequest, body: &[u8]) -> Result<Question, Refusal> {
 #[utoipa::path(
     params(Keys),
     responses(
-        (status = 200, description = "The bars", content((String = "text/csv"), (String = "application/x-ndjson"), (String = "application/json"), (String = "application/vnd.apache.parquet"))),
+        (status = 200, description = "The bars", content((String = "text/csv"), (String = "application/x-ndjson"), (String = "application/json"), (String = "application/vnd.apache.parquet"), (String = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"))),
         (status = 304, description = "Not changed since the validator sent"),
         (status = 404, description = "No such instrument or series", body = mizuno_api::Problem, content_type = "application/problem+json"),
+        (status = 503, description = "Too many questions at once; Retry-After says when to ask again", body = mizuno_api::Problem, content_type = "application/problem+json"),
     )
 )]
 #[get("/api/v1/bars")]
 pub(super) async fn serve_bars(
     research: Data<Research>,
+    seats: Data<Seats>,
     request: HttpRequest,
     seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
-    serve(research.into_inner(), from_address(&request)?, seen).await
+    serve(research.into_inner(), &seats, from_address(&request)?, seen).await
 }
 
 /// The same for a question that is too long for an address: its keys as a JSON object, or as TOML (`application/toml`).
 #[utoipa::path(
     request_body(content((mizuno_api::AnyQuestion = "application/json"), (String = "application/toml"))),
     responses(
-        (status = 200, description = "The bars", content((String = "text/csv"), (String = "application/x-ndjson"), (String = "application/json"), (String = "application/vnd.apache.parquet"))),
+        (status = 200, description = "The bars", content((String = "text/csv"), (String = "application/x-ndjson"), (String = "application/json"), (String = "application/vnd.apache.parquet"), (String = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"))),
         (status = 304, description = "Not changed since the validator sent"),
         (status = 404, description = "No such instrument or series", body = mizuno_api::Problem, content_type = "application/problem+json"),
+        (status = 503, description = "Too many questions at once; Retry-After says when to ask again", body = mizuno_api::Problem, content_type = "application/problem+json"),
     )
 )]
 #[post("/api/v1/bars")]
 pub(super) async fn serve_long_question(
     research: Data<Research>,
+    seats: Data<Seats>,
     request: HttpRequest,
     body: Bytes,
     seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
     let question = from_body(&request, &body)?;
-    serve(research.into_inner(), question, seen).await
+    serve(research.into_inner(), &seats, question, seen).await
 }
 
 /// What a question is and what its answer would be, before a byte is served: its series, how complete each is, the columns, how many
@@ -175,7 +183,12 @@ async fn explained(research: Arc<Research>, question: Question) -> Result<Json<E
     Ok(Json(wire::explanation(&prepared, &explained)))
 }
 
-async fn serve(research: Arc<Research>, question: Question, seen: Option<Header<IfNoneMatch>>) -> Result<HttpResponse, Refusal> {
+async fn serve(
+    research: Arc<Research>,
+    seats: &Seats,
+    question: Question,
+    seen: Option<Header<IfNoneMatch>>,
+) -> Result<HttpResponse, Refusal> {
     let resolved = research.resolve(question).await?;
     let prepared = research.prepare(resolved).await?;
     let tag = EntityTag::new_strong(prepared.validator()[..32].to_owned());
@@ -190,13 +203,14 @@ async fn serve(research: Arc<Research>, question: Question, seen: Option<Header<
         file: question.file,
         clock: question.shape.clock.clone(),
         stamp: question.shape.stamp.clone(),
-        about: if format == Format::Parquet { about(&prepared) } else { vec![] },
+        about: if format.is_typed() { about(&prepared) } else { vec![] },
     };
-    let mut answer = prepared.begin(format == Format::Parquet).await?;
+    let seat = seats.take(question.shape.layout != Layout::Long).await?;
+    let mut answer = prepared.begin(format.is_typed()).await?;
     // What cannot be read at all is refused with the reason, which a broken stream could not tell.
     let first = answer.next().await?;
     let (pieces, body) = mpsc::channel(2);
-    tokio::spawn(stream(first, answer, style, pieces));
+    tokio::spawn(stream(first, answer, style, pieces, seat));
     let mut response = HttpResponse::Ok();
     response.content_type(format.media_type()).insert_header(header::ETag(tag));
     head.write(&mut response, format);
@@ -266,7 +280,13 @@ fn about(prepared: &Prepared) -> Vec<(String, String)> {
 }
 
 /// Writes the file a batch at a time; memory holds a batch or two, however long the answer.
-async fn stream(mut next: Option<Batch>, mut answer: Answer, style: Style, pieces: mpsc::Sender<Result<Bytes, std::io::Error>>) {
+async fn stream(
+    mut next: Option<Batch>,
+    mut answer: Answer,
+    style: Style,
+    pieces: mpsc::Sender<Result<Bytes, std::io::Error>>,
+    _seat: Seat,
+) {
     let send = async |piece: Vec<u8>| piece.is_empty() || matches!(pieces.send_timeout(Ok(piece.into()), PATIENCE).await, Ok(()));
     let work = async {
         let mut encoder = encode::encoder(answer.headings.clone(), style).map_err(|e| e.to_string())?;

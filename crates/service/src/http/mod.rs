@@ -15,6 +15,7 @@ mod problem;
 mod query;
 mod representation;
 mod runs;
+mod seats;
 mod sources;
 mod status;
 mod statuses;
@@ -105,11 +106,13 @@ pub fn openapi() -> String {
 
 pub(crate) fn server(collect: &Arc<Collect>, research: &Arc<Research>, listener: TcpListener) -> io::Result<Server> {
     let (collect, research) = (collect.clone(), research.clone());
+    let seats = Data::new(seats::Seats::default());
     let server = HttpServer::new(move || {
         App::new()
             .app_data(Data::from(collect.desk.clone()))
             .app_data(Data::from(collect.clone()))
             .app_data(Data::from(research.clone()))
+            .app_data(seats.clone())
             .app_data(JsonConfig::default().limit(LARGEST_BODY).error_handler(|e, _| Refusal::from(e).into()))
             .app_data(PathConfig::default().error_handler(|e, _| Refusal::invalid(e.to_string()).into()))
             .wrap(from_fn(representation::validate_listings))
