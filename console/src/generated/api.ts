@@ -619,7 +619,7 @@ export interface components {
             as_of?: string | null;
             /** @description Columns in order. */
             columns?: string[] | null;
-            /** @description `csv`, `ndjson`, `json` or `parquet`. */
+            /** @description `csv`, `ndjson`, `json`, `parquet` or `xlsx`. */
             format?: string | null;
             /** @description First trade date or instant. */
             from?: string | null;
@@ -2000,7 +2000,7 @@ export interface operations {
                 last_minutes?: string;
                 /** @description Prices to so many decimals, or to the `tick`. */
                 round?: string;
-                /** @description `csv` (also when left out), `ndjson`, `json` or `parquet`. */
+                /** @description `csv` (also when left out), `ndjson`, `json`, `parquet` or `xlsx`. */
                 format?: string;
                 /** @description What parts the cells of a CSV file: `comma` (also when left out), `semicolon`, `tab` or `pipe`. */
                 separator?: string;
@@ -2008,7 +2008,7 @@ export interface operations {
                 decimal_sign?: string;
                 /** @description Whether a CSV file begins with the names of its columns. */
                 header?: string;
-                /** @description `exact` (also when left out) or `floats`, in a Parquet file. */
+                /** @description `exact` (also when left out) or `floats`, in a Parquet file or a workbook. */
                 numbers?: string;
             };
             header?: never;
@@ -2025,6 +2025,7 @@ export interface operations {
                 content: {
                     "application/json": string;
                     "application/vnd.apache.parquet": string;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                     "application/x-ndjson": string;
                     "text/csv": string;
                 };
@@ -2072,6 +2073,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Too many questions at once; Retry-After says when to ask again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     serve_long_question: {
@@ -2096,6 +2106,7 @@ export interface operations {
                 content: {
                     "application/json": string;
                     "application/vnd.apache.parquet": string;
+                    "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": string;
                     "application/x-ndjson": string;
                     "text/csv": string;
                 };
@@ -2170,7 +2181,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
-            /** @description The service is shutting down */
+            /** @description Too many questions at once; Retry-After says when to ask again */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -2786,7 +2797,7 @@ export interface operations {
                 last_minutes?: string;
                 /** @description Prices to so many decimals, or to the `tick`. */
                 round?: string;
-                /** @description `csv` (also when left out), `ndjson`, `json` or `parquet`. */
+                /** @description `csv` (also when left out), `ndjson`, `json`, `parquet` or `xlsx`. */
                 format?: string;
                 /** @description What parts the cells of a CSV file: `comma` (also when left out), `semicolon`, `tab` or `pipe`. */
                 separator?: string;
@@ -2794,7 +2805,7 @@ export interface operations {
                 decimal_sign?: string;
                 /** @description Whether a CSV file begins with the names of its columns. */
                 header?: string;
-                /** @description `exact` (also when left out) or `floats`, in a Parquet file. */
+                /** @description `exact` (also when left out) or `floats`, in a Parquet file or a workbook. */
                 numbers?: string;
             };
             header?: never;

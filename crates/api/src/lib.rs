@@ -11,7 +11,7 @@ mod trust;
 pub mod words;
 
 pub use findings::*;
-pub use questions::{AnyQuestion, ColumnTold, Explanation, Forms, SeriesTold, SourceTold};
+pub use questions::*;
 pub use sources::*;
 pub use trust::*;
 

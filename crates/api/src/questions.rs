@@ -139,3 +139,26 @@ pub struct Forms {
     /// What a spreadsheet's web import takes: the address of the answer as CSV; `{service}` stands for the service's address.
     pub spreadsheet: String,
 }
+
+/// A question under a name.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SavedQuestion {
+    /// Its name.
+    pub name: String,
+    /// Its text, as TOML; absent where the name was taken away.
+    pub toml: Option<String>,
+    /// Who saved it; absent where it is a file of the configuration.
+    pub by: Option<String>,
+    /// When; absent where it is a file of the configuration.
+    pub saved_at: Option<String>,
+}
+
+/// A question to save.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SaveQuestion {
+    /// Its text, as TOML or JSON.
+    pub text: String,
+    /// Who saves it.
+    pub by: String,
+}

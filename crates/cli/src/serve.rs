@@ -62,6 +62,10 @@ async fn told_to_stop() {
 
 pub fn check(dir: &Path) -> Result<Code, Failure> {
     let config = Config::load(dir).map_err(Failure::new)?;
+    let wrong = mizuno_service::question_problems(&config);
+    if !wrong.is_empty() {
+        return Err(Failure::new(wrong.join("\n")));
+    }
     out!(
         "{}: sound; {} venues, {} instruments, {} sources, {} collectors",
         dir.display(),

@@ -87,6 +87,9 @@ async fn every_format_tells_the_same_bars_and_the_same_bytes_after_a_restart() {
         if dice.random_bool(0.3) {
             question += "&columns=time,close,volume";
         }
+        // A file that says of itself what it is names its instant, and is the same when it is asked for as of that.
+        let as_of = service.ask(&question).await.headers()["mizuno-as-of"].to_str().unwrap().to_owned();
+        question += &format!("&as_of={as_of}");
         let csv = service.text(&format!("{question}&format=csv")).await;
         let (columns, rows) = of_csv(&csv);
         bars += rows.len();

@@ -53,14 +53,14 @@ async fn every_reading_call_answers_as_described_on_an_empty_service_and_on_a_fu
                     query.push(format!("{name}={value}"));
                 }
             }
-            if path.ends_with("/bars") {
+            if path.ends_with("/bars") || path.ends_with("/explanation") {
                 query.push("instrument=KBF&format=json".to_owned());
             }
             let response = service.ask(&format!("{}?{}", path.trim_start_matches("/api/v1"), query.join("&"))).await;
             let (status, kind) = (response.status().as_u16(), response.headers()["content-type"].to_str().unwrap().to_owned());
             let body: Value = response.json().await.unwrap_or_else(|e| panic!("{path}: {e}"));
             // Without bars there is nothing to compare, trace or serve; that is a problem with words, not a crash.
-            let may_lack = ["/bars", "/comparison", "/lineage"].iter().any(|p| path.ends_with(p));
+            let may_lack = ["/bars", "/explanation", "/comparison", "/lineage"].iter().any(|p| path.ends_with(p));
             if !full && may_lack {
                 assert_eq!((status, kind.as_str()), (404, "application/problem+json"), "{path}: {body}");
                 assert!(body["detail"].as_str().unwrap().len() > 10);

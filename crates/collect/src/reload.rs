@@ -6,11 +6,12 @@ use mizuno_desk::DeskError;
 use std::collections::BTreeMap;
 
 impl Collect {
-    /// Reads the configuration again and puts it to work; returns what changed, in sentences.
+    /// Reads the configuration again and puts it to work; returns what changed, in sentences. `further` refuses what only other
+    /// rooms can judge.
     ///
     /// # Errors
     /// Every problem in it; the old configuration then goes on.
-    pub async fn reload(&self) -> Result<Vec<String>, DeskError> {
+    pub async fn reload(&self, further: fn(&Config) -> Result<(), DeskError>) -> Result<Vec<String>, DeskError> {
         let dir = self
             .desk
             .config_dir()
@@ -18,6 +19,7 @@ impl Collect {
         let config = Config::load(dir).map_err(|problems| {
             DeskError::Invalid(format!("the configuration in {} is not sound, so the old one goes on:\n{problems}", dir.display()))
         })?;
+        further(&config)?;
         let before = self.desk.setup();
         let mut said = vec![];
         compare("venue", &before.config.venues, &config.venues, &mut said);
@@ -36,6 +38,7 @@ impl Collect {
         {
             said.extend((!same).then(|| format!("{what}: changed")));
         }
+        compare("question", &before.config.questions, &config.questions, &mut said);
         let secrets = self.desk.secrets();
         let other_key = before.sources.iter().filter(|(name, s)| config.sources.contains_key(*name) && !s.has_key_of(&secrets));
         said.extend(other_key.map(|(name, _)| format!("key of {name}: another than before")));

@@ -65,6 +65,8 @@ pub struct Config {
     pub ranking: Ranking,
     /// How the checks look.
     pub checks: Checks,
+    /// Questions that the operator keeps, by name: the text of each file in `questions/`. Whoever answers questions reads them.
+    pub questions: BTreeMap<String, String>,
 }
 
 /// The name that golden series have in the place of a source; no source may carry it.
@@ -89,6 +91,11 @@ impl Config {
             let file = problem::toml::<Collector>(path, text)?;
             file.check(path, text).map(|()| vec![file])
         });
+        let questions = many(dir, "questions", "toml", |path, text| {
+            let name = path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
+            Ok(vec![(name, text.to_owned())])
+        });
+        let questions = questions.map_err(&mut keep).unwrap_or_default();
         let venues = venues.map_err(&mut keep).unwrap_or_default();
         let instruments = instruments.map_err(&mut keep).unwrap_or_default();
         let sources = sources.map_err(&mut keep).unwrap_or_default();
@@ -104,6 +111,7 @@ impl Config {
                 collectors: collectors.iter().map(|(_, c)| (c.name.clone(), c.clone())).collect(),
                 ranking,
                 checks,
+                questions: questions.into_iter().map(|(_, named)| named).collect(),
             };
             problems = config.cross_check(&collectors);
             if problems.is_empty() {

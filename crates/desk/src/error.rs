@@ -67,6 +67,7 @@ impl DeskError {
             "series" => "series",
             "source" | "collector" => "status",
             "list" => "lists",
+            "saved question" => "questions",
             _ => "instruments",
         };
         DeskError::Unknown { kind, id: id.to_owned(), hint, see }

@@ -64,6 +64,7 @@ async fn start(options: Options) -> Result<Running, ServiceError> {
     if !listen.ip().is_loopback() {
         return Err(ServiceError::NotLoopback(listen));
     }
+    mizuno_research::question::saved::check(&config)?;
     let listener = std::net::TcpListener::bind(listen).map_err(|source| ServiceError::Listen { listen, source })?;
     let address = listener.local_addr().map_err(|source| ServiceError::Listen { listen, source })?;
     let desk = Arc::new(Desk::open(config, config_dir, data, clock).await?);
@@ -103,6 +104,12 @@ pub fn try_profile(
     clock: ClockFace,
 ) -> LocalBoxFuture<'static, Result<mizuno_api::Tried, DeskError>> {
     Box::pin(async move { Ok(wire::tried(&mizuno_collect::try_profile(config_dir, wire::trial(ask), clock).await?)) })
+}
+
+/// What is wrong with the questions that a configuration keeps.
+#[must_use]
+pub fn question_problems(config: &Config) -> Vec<String> {
+    mizuno_research::question::saved::problems(config)
 }
 
 /// The instant up to which a data directory knows anything.

@@ -5,6 +5,7 @@
 //! * `commit`: the one writer, and [`knowledge`], the stamps of commits, which answers are pinned to.
 //! * `ledger`, with [`runs`], [`fetches`], [`answers`], [`payloads`]: what was asked, what came back, byte for byte;
 //!   [`folded`]: old polls that brought nothing new.
+//! * [`questions`]: what researchers saved under a name.
 //! * [`lists`]: what sources list, and calls counted by the day.
 //! * [`quarantine`], [`excuses`]: what is not believed, and what a person accepted.
 //! * [`rebasing`]: when the past of a series was collected again on another basis.
@@ -20,6 +21,7 @@ pub mod error;
 pub mod instruments;
 mod ledger;
 pub mod lists;
+pub mod questions;
 mod upgrade;
 
 pub use bars::{blocks, reading, series, table};

@@ -19,11 +19,14 @@ use std::{
 #[derive(Args)]
 pub struct Bars {
     /// Instruments, patterns as 'AL*', or one series as in KBF/1m/harbour; of instruments, the golden series.
-    #[arg(value_name = "INSTRUMENT|SERIES", required_unless_present_any = ["question", "search"])]
+    #[arg(value_name = "INSTRUMENT|SERIES", required_unless_present_any = ["question", "search", "saved"])]
     which: Vec<String>,
     /// Ask what stands in this file, as TOML or JSON (docs/questions.md).
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["which", "search", "interval", "source", "side"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["which", "search", "interval", "source", "side", "saved"])]
     question: Option<PathBuf>,
+    /// Ask the question saved under this name; other options stand in the place of what it says.
+    #[arg(long, value_name = "NAME")]
+    saved: Option<String>,
     /// Say what the answer would be, and the question in other forms, before a byte of it is written.
     #[arg(long)]
     explain: bool,
@@ -127,6 +130,7 @@ impl Bars {
         let which = (!self.which.is_empty()).then(|| self.which.join(","));
         let all = [
             (if series { "series" } else { "instruments" }, &which),
+            ("saved", &self.saved),
             ("search", &self.search),
             ("interval", &self.interval),
             ("source", &self.source),
@@ -168,7 +172,8 @@ impl Bars {
             let json = path.extension().is_some_and(|e| e == "json");
             return Ok(Asked::File(if json { "application/json" } else { "application/toml" }, text));
         }
-        if self.format.is_none() && !self.explain {
+        // A saved question says its own format.
+        if self.format.is_none() && !self.explain && (self.saved.is_none() || self.output.is_some() || json) {
             pairs.push(("format", format(self.output.as_deref(), json)?));
         }
         match pairs.iter().map(|(_, value)| value.len()).sum::<usize>() > ADDRESS {

@@ -8,6 +8,7 @@ pub mod fetches;
 pub mod findings;
 pub mod gaps;
 pub mod instruments;
+pub mod questions;
 pub mod runs;
 pub mod sources;
 pub mod status;

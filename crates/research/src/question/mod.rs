@@ -8,6 +8,7 @@
 pub mod check;
 pub mod given;
 pub mod resolve;
+pub mod saved;
 pub mod text;
 pub mod zone;
 

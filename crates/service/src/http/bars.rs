@@ -16,7 +16,11 @@ use mizuno_research::{
     Research,
     answer::{Answer, Prepared, batch::Batch},
     encode::{self, Style},
-    question::{Format, Layout, Question, given::Given, resolve::Resolved},
+    question::{
+        Format, Layout, Question,
+        given::{Given, Value},
+        resolve::Resolved,
+    },
 };
 use std::{sync::Arc, time::Duration};
 use tokio::sync::mpsc;
@@ -31,6 +35,8 @@ const PATIENCE: Duration = Duration::from_secs(60);
 #[into_params(parameter_in = Query)]
 #[allow(dead_code, reason = "it describes the keys; they are read by the question itself")]
 struct Keys {
+    /// Name of a saved question; other keys stand in the place of its own.
+    saved: Option<String>,
     /// Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instruments` and `interval`.
     series: Option<String>,
     /// Symbol of an instrument, present or former; the same as `instruments` with one.
@@ -96,17 +102,24 @@ fn refused(problems: Vec<String>) -> Refusal {
     Refusal::invalid(problems.join("; "))
 }
 
-fn from_address(request: &HttpRequest) -> Result<Question, Refusal> {
+async fn from_address(research: &Research, request: &HttpRequest) -> Result<Question, Refusal> {
     let pairs: Vec<(String, String)> = serde_urlencoded::from_str(request.query_string())
         .map_err(|e| Refusal::invalid(format!("what stands behind the question mark cannot be read: {e}")))?;
-    let given = Given::from_pairs(pairs).map_err(Refusal::invalid)?;
-    Question::read(given).map_err(refused)
+    read(research, Given::from_pairs(pairs).map_err(Refusal::invalid)?).await
 }
 
-fn from_body(request: &HttpRequest, body: &[u8]) -> Result<Question, Refusal> {
+async fn from_body(research: &Research, request: &HttpRequest, body: &[u8]) -> Result<Question, Refusal> {
     let text = std::str::from_utf8(body).map_err(|_| Refusal::invalid("the question is not UTF-8".to_owned()))?;
     let toml = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).is_some_and(|t| t.contains("toml"));
     let given = if toml { Given::from_toml(text) } else { Given::from_json(text) }.map_err(Refusal::invalid)?;
+    read(research, given).await
+}
+
+/// A question of its own keys, or of a saved one with these keys in the place of its own.
+async fn read(research: &Research, mut given: Given) -> Result<Question, Refusal> {
+    if let Some(Value::Text(name)) = given.0.remove("saved") {
+        given = research.given_by_name(&research.desk.setup(), &name, given).await?;
+    }
     Question::read(given).map_err(refused)
 }
 
@@ -128,7 +141,8 @@ pub(super) async fn serve_bars(
     request: HttpRequest,
     seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
-    serve(research.into_inner(), &seats, from_address(&request)?, seen).await
+    let question = from_address(&research, &request).await?;
+    serve(research.into_inner(), &seats, question, seen).await
 }
 
 /// The same for a question that is too long for an address: its keys as a JSON object, or as TOML (`application/toml`).
@@ -149,7 +163,7 @@ pub(super) async fn serve_long_question(
     body: Bytes,
     seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
-    let question = from_body(&request, &body)?;
+    let question = from_body(&research, &request, &body).await?;
     serve(research.into_inner(), &seats, question, seen).await
 }
 
@@ -158,7 +172,8 @@ pub(super) async fn serve_long_question(
 #[utoipa::path(params(Keys), responses((status = 200, body = Explanation)))]
 #[get("/api/v1/explanation")]
 pub(super) async fn explain(research: Data<Research>, request: HttpRequest) -> Result<Json<Explanation>, Refusal> {
-    explained(research.into_inner(), from_address(&request)?).await
+    let question = from_address(&research, &request).await?;
+    explained(research.into_inner(), question).await
 }
 
 /// The same for a question that is too long for an address.
@@ -172,7 +187,7 @@ pub(super) async fn explain_long_question(
     request: HttpRequest,
     body: Bytes,
 ) -> Result<Json<Explanation>, Refusal> {
-    let question = from_body(&request, &body)?;
+    let question = from_body(&research, &request, &body).await?;
     explained(research.into_inner(), question).await
 }
 
@@ -191,13 +206,16 @@ async fn serve(
 ) -> Result<HttpResponse, Refusal> {
     let resolved = research.resolve(question).await?;
     let prepared = research.prepare(resolved).await?;
-    let tag = EntityTag::new_strong(prepared.validator()[..32].to_owned());
+    let question = prepared.resolved.question.clone();
+    // A file that names its instant has other bytes as of another, though the same bars.
+    let weak = question.file.format.is_typed() && question.as_of.is_none();
+    let tag = EntityTag::new(weak, prepared.validator()[..32].to_owned());
     if let Some(IfNoneMatch::Items(tags)) = seen.map(Header::into_inner)
         && tags.iter().any(|t| t.weak_eq(&tag))
     {
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
-    let (question, head) = (prepared.resolved.question.clone(), Head::of(&prepared));
+    let head = Head::of(&prepared);
     let format = question.file.format;
     let style = Style {
         file: question.file,

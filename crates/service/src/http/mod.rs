@@ -13,6 +13,7 @@ mod guard;
 mod instruments;
 mod problem;
 mod query;
+mod questions;
 mod representation;
 mod runs;
 mod seats;
@@ -90,6 +91,10 @@ handlers![
     fetches::list_fetches,
     fetches::show_fetch,
     fetches::serve_payload,
+    questions::list_questions,
+    questions::show_question,
+    questions::save_question,
+    questions::remove_question,
     excuses::list_excuses,
     excuses::give_excuse,
     excuses::revoke_excuse,

@@ -73,5 +73,5 @@ pub(super) async fn list_changes(collect: Data<Collect>, since: Query<Since>) ->
 #[utoipa::path(responses((status = 200, body = Reloaded)))]
 #[post("/api/v1/reload")]
 pub(super) async fn reload(collect: Data<Collect>) -> Result<Json<Reloaded>, Refusal> {
-    Ok(Json(Reloaded { changes: collect.reload().await? }))
+    Ok(Json(Reloaded { changes: collect.reload(mizuno_research::question::saved::check).await? }))
 }
