@@ -9,10 +9,11 @@ mod client;
 mod commands;
 mod demo;
 mod exit;
+mod help;
 mod progress;
 mod serve;
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, CommandFactory, FromArgMatches, Parser, Subcommand};
 use std::{io::IsTerminal, path::PathBuf, process::ExitCode};
 
 /// Blocks come and go by the megabyte; the system's allocator gives each back to the kernel and asks for it again.
@@ -89,7 +90,7 @@ enum Command {
     /// Show held against expected, session by session or month by month.
     #[command(after_help = "Example: mizuno coverage 1m")]
     Coverage(commands::coverage::Coverage),
-    /// List what is missing, with the cause of each gap; what many series miss at once is told once.
+    /// List what is missing, with the cause of each gap. Gaps that many series share are shown as one.
     #[command(after_help = "Examples:\n  mizuno gaps\n  mizuno gaps --cause left-out --interval 1m\n  mizuno gaps --golden")]
     Gaps(commands::gaps::ListGaps),
     /// Fetch gaps again.
@@ -113,10 +114,10 @@ enum Command {
     /// List the runs, or show one.
     #[command(after_help = "Examples:\n  mizuno runs\n  mizuno runs 12")]
     Runs(commands::runs::Runs),
-    /// Take up a run again that was stopped or left windows unanswered.
+    /// Continue a run that was stopped, or ask again for the windows that failed in it.
     #[command(after_help = "Examples:\n  mizuno resume 12\n  mizuno resume 12 --failed")]
     Resume(commands::runs::ResumeRun),
-    /// Try a source on one instrument: what is asked, what is understood, what is refused; nothing is kept.
+    /// Try a source on one instrument: what is asked, understood and refused. Nothing is kept.
     #[command(
         after_help = "Examples:\n  mizuno try harbour KBF --interval 1m\n  mizuno try ./sources/new.toml KBF   (a profile that is not at work yet)"
     )]
@@ -127,10 +128,10 @@ enum Command {
     /// Show every collector's schedule in words, with its next times on the venue's clock.
     #[command(after_help = "Example: mizuno schedule")]
     Schedule,
-    /// Take up the changed configuration without a restart; a broken one leaves the old one at work.
+    /// Use the changed configuration without a restart. A broken one is refused, and the old one stays.
     #[command(after_help = "Example: mizuno reload")]
     Reload,
-    /// Stop a run; what it has under way is finished and kept.
+    /// Stop a run. What it has begun is finished and kept.
     #[command(after_help = "Example: mizuno cancel 12")]
     Cancel {
         /// Number of the run.
@@ -139,12 +140,12 @@ enum Command {
     /// List the fetches, or show one with the first lines of its answer.
     #[command(after_help = "Examples:\n  mizuno fetches --failed\n  mizuno fetches 31\n  mizuno fetches 31 --payload > answer.txt")]
     Fetches(commands::fetches::Fetches),
-    /// Compare two series, or one as of two dates, and say what differs all along.
+    /// Compare two series, or one as of two dates, and find systematic differences.
     #[command(
         after_help = "Examples:\n  mizuno compare KBF/1m/harbour KBF/1m/lodestar --from 2025-04-07\n  mizuno compare KBF/1d/lodestar --there-as-of 2025-04-10T06:00:00Z\nExit code 3 says that they differ."
     )]
     Compare(commands::trust::Compare),
-    /// Trace a bar to its versions, their fetches and the very lines they stand on.
+    /// Trace a bar to its versions, their fetches, and the lines they stand on.
     #[command(after_help = "Example: mizuno lineage KBF/1d/harbour@2025-04-09")]
     Lineage {
         /// The bar, as SERIES@MOMENT.
@@ -167,13 +168,13 @@ enum Command {
     /// Ask a source again for a random sample of what is held, and say what it has changed.
     #[command(after_help = "Example: mizuno audit aldx-daily --windows 20")]
     Audit(commands::runs::AuditIt),
-    /// Take or refuse a bar that was held back, since its source changed it by more than its policy takes.
+    /// Take or refuse a bar that is held back because its source changed it too much.
     #[command(after_help = "Example: mizuno decide 17 --take --by mere")]
     Decide(commands::findings::Decision),
-    /// Let readers see a series as it is, though its past is not all collected again since its source changed its basis.
+    /// Let readers see a series as it is now, when its past cannot all be collected again after its source changed its basis.
     #[command(after_help = "Example: mizuno settle KBF/1d/lodestar --by mere")]
     Settle(commands::findings::SettleIt),
-    /// List rows that came and cannot be true, or are held back.
+    /// List rows that came and cannot be true, or that wait for a decision.
     #[command(after_help = "Example: mizuno quarantine")]
     Quarantine,
     /// Follow what happens, until Ctrl-C.
@@ -188,7 +189,8 @@ enum Command {
 // small step would wake another.
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> ExitCode {
-    let Cli { common, command } = Cli::parse();
+    let matches = help::grouped(Cli::command()).get_matches();
+    let Cli { common, command } = Cli::from_arg_matches(&matches).unwrap_or_else(|e| e.exit());
     let serving = matches!(command, Command::Serve(_) | Command::Demo(_));
     let filter = tracing_subscriber::EnvFilter::try_from_env("MIZUNO_LOG")
         .unwrap_or_else(|_| tracing_subscriber::EnvFilter::new(if serving { "info,actix_server=warn,actix_http=off" } else { "warn" }));

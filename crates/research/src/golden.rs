@@ -116,9 +116,14 @@ impl Research {
                 extent = Some(extent.map_or(own.clone(), |e| e.start.min(own.start)..e.end.max(own.end)));
             }
         }
-        let pieces =
-            extent.map_or(VecDeque::new(), |extent| pieces(&lineup, calendar, extent.start.max(span.start)..extent.end.min(span.end)));
-        Ok(GoldenReading { desk: self.desk.clone(), lineup, pieces, as_of, price, volume })
+        let extent = extent.map_or(span.start..span.start, |e| e.start.max(span.start)..e.end.min(span.end));
+        Ok(GoldenReading { price, volume, ..self.golden_over(lineup, calendar, extent, as_of) })
+    }
+
+    /// Begins to read a golden series of which it is known where its bars are; how much room they take is not asked.
+    pub(crate) fn golden_over(&self, lineup: Lineup, calendar: &Calendar, extent: Span, as_of: Timestamp) -> GoldenReading {
+        let pieces = pieces(&lineup, calendar, extent);
+        GoldenReading { desk: self.desk.clone(), lineup, pieces, as_of, price: Digits::default(), volume: Digits::default() }
     }
 }
 

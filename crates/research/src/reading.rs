@@ -116,6 +116,17 @@ impl Research {
         })
     }
 
+    /// The same where it is known that its bars lie in `extent`; how much room they take is then not told.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn read_over(&self, subject: Subject, calendar: &Calendar, extent: Span, as_of: Timestamp) -> Result<Reader, DeskError> {
+        Ok(match subject {
+            Subject::One(row) => Reader::One(self.desk.store.read(&row, extent, as_of).await?),
+            Subject::Golden(lineup) => Reader::Golden(Box::new(self.golden_over(lineup, calendar, extent, as_of))),
+        })
+    }
+
     /// All bars of a stretch at once; for what looks at a series as a whole.
     ///
     /// # Errors

@@ -130,7 +130,7 @@ async fn open(prepared: &Prepared, member: &Member, columns: &[Column], sources:
     };
     Ok(Open {
         places: member.subject.sources().iter().map(place).collect(),
-        reader: prepared.research.read(member.subject.clone(), calendar, member.wanted.span.clone(), resolved.instant).await?,
+        reader: prepared.research.read_over(member.subject.clone(), calendar, member.extent.clone(), resolved.instant).await?,
         doubted,
         expected,
     })

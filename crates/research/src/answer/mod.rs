@@ -20,7 +20,7 @@ use crate::{
 };
 use batch::{Batch, Heading, Kind};
 use mizuno_config::GOLDEN;
-use mizuno_core::{Completeness, bar::Digits};
+use mizuno_core::{Completeness, Span, Timestamp, bar::Digits, spans::hull};
 use mizuno_desk::{DeskError, views::Seen};
 use mizuno_store::{payloads, series::SeriesRow};
 use std::sync::Arc;
@@ -35,7 +35,7 @@ pub struct Member {
     /// How complete it is over the span asked for; `None` when no collector keeps it any more.
     pub completeness: Option<Completeness>,
     /// The slots from its first bar to its last, within the span asked for.
-    pub extent: mizuno_core::Span,
+    pub extent: Span,
 }
 
 /// A question about to be answered.
@@ -96,15 +96,26 @@ impl Research {
                 true => union(&setup, &mine).map(|whole| whole.completeness(&wanted.span)),
                 false => mine.first().map(|view| view.completeness(&wanted.span)),
             };
-            let held = mine.iter().filter_map(|v| Some(v.standing.held.first()?.start..v.standing.held.last()?.end));
+            let held = mine.iter().filter_map(|v| hull(&v.standing.held));
             let whole = held.reduce(|a, b| a.start.min(b.start)..a.end.max(b.end));
             // A series that nobody keeps any more has no view, and may have bars all the same.
-            let whole = if mine.len() == subject.rows().len() { whole } else { Some(wanted.span.clone()) };
+            let whole = match mine.len() == subject.rows().len() {
+                true => whole,
+                false => self.extent(&subject, resolved.instant).await?,
+            };
             let empty = wanted.span.start..wanted.span.start;
             let extent = whole.map_or(empty, |w| w.start.max(wanted.span.start)..w.end.min(wanted.span.end));
             members.push(Member { wanted: wanted.clone(), subject, completeness, extent });
         }
         Ok(Prepared { research: self.clone(), resolved, members })
+    }
+}
+
+impl Research {
+    /// Where the bars of a series are, asked of the store.
+    async fn extent(&self, subject: &Subject, as_of: Timestamp) -> Result<Option<Span>, DeskError> {
+        let held = self.desk.store.held(&subject.rows(), as_of).await?;
+        Ok(held.values().filter_map(hull).reduce(|a, b| a.start.min(b.start)..a.end.max(b.end)))
     }
 }
 

@@ -218,7 +218,7 @@ async fn strip(
     let place = |name: &String| sources.iter().position(|s| s == name).unwrap_or(0) as u32;
     let places: Vec<u32> = member.subject.sources().iter().map(place).collect();
     let doubts = if with_doubt { research.doubts(&resolved.setup, &member.subject, resolved.instant).await? } else { vec![] };
-    let mut reader = research.read(member.subject.clone(), how.calendar, span, resolved.instant).await?;
+    let mut reader = research.read_over(member.subject.clone(), how.calendar, span, resolved.instant).await?;
     while let Some((mut bars, mut from)) = reader.next().await? {
         how.narrow(&mut bars.rows, &mut from);
         out.slots.extend(bars.rows.iter().map(|b| b.slot));
