@@ -4,7 +4,7 @@ use crate::Collect;
 use futures_util::future::LocalBoxFuture;
 use mizuno_config::{Config, Profile, profile};
 use mizuno_core::{
-    Bar, Interval, SeriesKey, Side, Span, Venue,
+    Bar, Interval, Overlap, SeriesKey, Side, Span, Venue,
     check::{self, Standards},
     clock::ClockFace,
     interval::NotAnInterval,
@@ -226,7 +226,7 @@ async fn try_on(setup: &Setup, source: &Source, clock: &Clock, ask: Trial) -> Re
 
 /// What to ask for: the range wished for, or the last sessions, no longer than one request may span.
 fn window(calendar: &mizuno_core::Calendar, offer: &profile::Offer, wished: &Span, reach: &Span, from_start: bool) -> Span {
-    let span = wished.start.max(reach.start)..wished.end.min(reach.end);
+    let span = wished.clip(reach);
     let sessions: Vec<_> = calendar.sessions().iter().filter(|s| s.slots(offer.interval).overlaps(&span)).collect();
     let most = if offer.interval.is_intraday() { 2 } else { 10 };
     let days = |a: &mizuno_core::Session, b: &mizuno_core::Session| (b.date.0 - a.date.0).unsigned_abs() < offer.span_days;
@@ -239,7 +239,7 @@ fn window(calendar: &mizuno_core::Calendar, offer: &profile::Offer, wished: &Spa
     match first.zip(last) {
         Some((first, last)) => {
             let dates = calendar.span_of_dates(offer.interval, first..last.plus(1));
-            dates.start.max(span.start)..dates.end.min(span.end)
+            dates.clip(&span)
         }
         None => span.start..span.start,
     }

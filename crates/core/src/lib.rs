@@ -44,7 +44,7 @@ pub use gap::{Cause, Gap};
 pub use instrument::Instrument;
 pub use interval::Interval;
 pub use series::{SeriesKey, Side};
-pub use slot::{Slot, Span};
+pub use slot::{Overlap, Slot, Span};
 pub use spans::Spans;
 pub use standing::Standing;
 pub use time::{Timestamp, TradeDate};

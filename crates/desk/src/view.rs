@@ -2,7 +2,7 @@
 
 use crate::{setup::Post, sight::Sight};
 use mizuno_core::{
-    Span, Spans, Timestamp,
+    Overlap, Span, Spans, Timestamp,
     gap::{self, Asked},
     spans::difference,
 };
@@ -30,7 +30,7 @@ impl std::ops::Deref for View<'_> {
 impl View<'_> {
     /// Whether a window is a repair: asked for before, and not of the newest sessions.
     pub fn is_repair(&self, window: &Span, now: Timestamp) -> bool {
-        let overlaps = |a: &Asked| a.window.start < window.end && window.start < a.window.end;
+        let overlaps = |a: &Asked| a.window.overlaps(window);
         !self.post.is_newest(window, now) && self.evidence.asked.iter().any(overlaps) && !self.standing.held.overlaps(window)
     }
 

@@ -4,7 +4,7 @@
 use crate::{Research, findings::Splits, golden::takes_part, whole::union};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
-    Cause, Gap, Interval, SeriesKey, Side, Span, Spans,
+    Cause, Gap, Interval, Overlap, SeriesKey, Side, Span, Spans,
     gap::{Asked, Outcome},
     hole::{Hole, gather},
     spans::{intersection, within},
@@ -43,7 +43,7 @@ impl Wanted {
     /// The gaps of a series that are asked about.
     fn of(&self, view: &View<'_>) -> Result<Vec<Gap>, DeskError> {
         let span = self.span(view)?;
-        let of_these = |g: &&Gap| self.causes.contains(&g.cause) && g.span.start < span.end && g.span.end > span.start;
+        let of_these = |g: &&Gap| self.causes.contains(&g.cause) && g.span.overlaps(&span);
         Ok(view.gaps().iter().filter(of_these).cloned().collect())
     }
 }
@@ -284,7 +284,7 @@ pub fn golden_gaps(setup: &Setup, splits: &Splits, views: &[View<'_>], wanted: &
         let told: Vec<(&str, &[Gap])> = members.iter().map(|v| (v.row.key.source.as_str(), v.gaps())).collect();
         // The gaps of each source stand in order, and so do those of the whole: each is gone through once.
         let mut at = vec![0usize; told.len()];
-        for (span, slots) in whole.gaps().into_iter().filter(|(s, _)| s.start < within.end && s.end > within.start) {
+        for (span, slots) in whole.gaps().into_iter().filter(|(s, _)| s.overlaps(&within)) {
             for (place, (_, gaps)) in at.iter_mut().zip(&told) {
                 while gaps.get(*place).is_some_and(|g| g.span.end <= span.start) {
                     *place += 1;

@@ -6,7 +6,7 @@ use crate::{
 };
 use mizuno_config::{GOLDEN, Ranked, profile::Adjusted};
 use mizuno_core::{
-    Bars, Calendar, Decimal, Interval, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
+    Bars, Calendar, Decimal, Interval, Overlap, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
     bar::Digits,
     basis,
     finding::Split,
@@ -113,10 +113,10 @@ impl Research {
             price = price.and(Digits { whole: (reading.price.whole + more).min(18), ..reading.price });
             volume = volume.and(Digits { whole: (reading.volume.whole + more).min(18), ..reading.volume });
             if let Some(own) = reading.extent() {
-                extent = Some(extent.map_or(own.clone(), |e| e.start.min(own.start)..e.end.max(own.end)));
+                extent = Some(extent.map_or(own.clone(), |e| e.hull(&own)));
             }
         }
-        let extent = extent.map_or(span.start..span.start, |e| e.start.max(span.start)..e.end.min(span.end));
+        let extent = extent.map_or(span.start..span.start, |e| e.clip(&span));
         Ok(GoldenReading { price, volume, ..self.golden_over(lineup, calendar, extent, as_of) })
     }
 

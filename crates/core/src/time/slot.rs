@@ -40,3 +40,43 @@ impl Slot {
 
 /// A half-open stretch of slots: `start` is in it, `end` is not.
 pub type Span = Range<Slot>;
+
+/// What spans have to do with each other.
+///
+/// ```
+/// use mizuno_core::{Overlap, Slot};
+///
+/// let (morning, noon) = (Slot(0)..Slot(6), Slot(4)..Slot(8));
+/// assert!(morning.overlaps(&noon));
+/// assert_eq!(morning.clip(&noon), Slot(4)..Slot(6));
+/// assert_eq!(morning.hull(&noon), Slot(0)..Slot(8));
+/// // Spans that only touch share nothing, and what is left of one in the other is empty.
+/// let evening = Slot(8)..Slot(9);
+/// assert!(!noon.overlaps(&evening) && noon.clip(&evening).is_empty());
+/// ```
+pub trait Overlap {
+    /// Whether they share a slot.
+    #[must_use]
+    fn overlaps(&self, other: &Self) -> bool;
+    /// The part that lies in `other`; an empty span where there is none.
+    #[must_use]
+    fn clip(&self, other: &Self) -> Self;
+    /// The smallest span that both lie in.
+    #[must_use]
+    fn hull(&self, other: &Self) -> Self;
+}
+
+impl Overlap for Span {
+    fn overlaps(&self, other: &Span) -> bool {
+        self.start.max(other.start) < self.end.min(other.end)
+    }
+
+    fn clip(&self, other: &Span) -> Span {
+        let start = self.start.max(other.start);
+        start..self.end.min(other.end).max(start)
+    }
+
+    fn hull(&self, other: &Span) -> Span {
+        self.start.min(other.start)..self.end.max(other.end)
+    }
+}

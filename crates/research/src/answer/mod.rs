@@ -20,7 +20,7 @@ use crate::{
 };
 use batch::{Batch, Heading, Kind};
 use mizuno_config::GOLDEN;
-use mizuno_core::{Completeness, Span, Timestamp, bar::Digits, spans::hull};
+use mizuno_core::{Completeness, Overlap, Span, Timestamp, bar::Digits, spans::hull};
 use mizuno_desk::{DeskError, views::Seen};
 use mizuno_store::{payloads, series::SeriesRow};
 use std::sync::Arc;
@@ -97,14 +97,14 @@ impl Research {
                 false => mine.first().map(|view| view.completeness(&wanted.span)),
             };
             let held = mine.iter().filter_map(|v| hull(&v.standing.held));
-            let whole = held.reduce(|a, b| a.start.min(b.start)..a.end.max(b.end));
+            let whole = held.reduce(|a, b| a.hull(&b));
             // A series that nobody keeps any more has no view, and may have bars all the same.
             let whole = match mine.len() == subject.rows().len() {
                 true => whole,
                 false => self.extent(&subject, resolved.instant).await?,
             };
             let empty = wanted.span.start..wanted.span.start;
-            let extent = whole.map_or(empty, |w| w.start.max(wanted.span.start)..w.end.min(wanted.span.end));
+            let extent = whole.map_or(empty, |w| w.clip(&wanted.span));
             members.push(Member { wanted: wanted.clone(), subject, completeness, extent });
         }
         Ok(Prepared { research: self.clone(), resolved, members })
@@ -115,7 +115,7 @@ impl Research {
     /// Where the bars of a series are, asked of the store.
     async fn extent(&self, subject: &Subject, as_of: Timestamp) -> Result<Option<Span>, DeskError> {
         let held = self.desk.store.held(&subject.rows(), as_of).await?;
-        Ok(held.values().filter_map(hull).reduce(|a, b| a.start.min(b.start)..a.end.max(b.end)))
+        Ok(held.values().filter_map(hull).reduce(|a, b| a.hull(&b)))
     }
 }
 

@@ -14,7 +14,7 @@ use crate::{
     question::{Column, Missing, resolve::Resolved},
 };
 use futures_util::{StreamExt, stream};
-use mizuno_core::{Bar, Decimal, Slot, Span, bar::Digits};
+use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, bar::Digits};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -177,7 +177,7 @@ fn how<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p>, DeskErro
 fn stretches(prepared: &Prepared) -> VecDeque<Span> {
     let question = &prepared.resolved.question;
     let extents = prepared.members.iter().map(|m| m.extent.clone()).filter(|e| e.start < e.end);
-    let Some(mut whole) = extents.reduce(|a, b| a.start.min(b.start)..a.end.max(b.end)) else { return VecDeque::new() };
+    let Some(mut whole) = extents.reduce(|a, b| a.hull(&b)) else { return VecDeque::new() };
     if question.shape.missing == Missing::Rows {
         // Slots that are due and that nobody has yet have their rows too.
         whole.end = prepared.members.iter().map(|m| m.wanted.span.end).max().unwrap_or(whole.end).max(whole.end);
@@ -208,7 +208,7 @@ async fn strip(
     sources: &[String],
 ) -> Result<Strip, DeskError> {
     let (resolved, member) = (&prepared.resolved, &prepared.members[at]);
-    let span = span.start.max(member.extent.start)..span.end.min(member.extent.end);
+    let span = span.clip(&member.extent);
     let mut out = Strip { numbers: vec![vec![]; values.iter().filter(|c| is_number(**c)).count()], ..Strip::default() };
     if span.start >= span.end {
         return Ok(out);

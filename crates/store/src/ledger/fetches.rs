@@ -6,7 +6,7 @@ use crate::{
     folded::{Poll, decode},
 };
 use mizuno_core::{
-    Slot, Span, Timestamp,
+    Overlap, Slot, Span, Timestamp,
     gap::{Asked, Outcome},
     versions::Learned,
 };
@@ -288,7 +288,7 @@ impl Store {
         }
         for r in rows {
             let Some(wanted) = wanted.get(&r.series_id) else { continue };
-            let mine = |p: &Poll| wanted.iter().any(|span| p.window.end > span.start && p.window.start < span.end);
+            let mine = |p: &Poll| wanted.iter().any(|span| p.window.overlaps(span));
             let polls: Vec<Poll> = decode(r.id, &r.polls)?.into_iter().filter(|p| p.answered_at <= as_of && mine(p)).collect();
             if polls.is_empty() {
                 continue;
