@@ -59,9 +59,25 @@ async fn main() -> Outcome {
     let one = often(&http, &format!("{base}/bars?instrument=B001&interval=1d&last=250")).await?;
     table.add("first byte of one series", format!("{:.1?}", one.first), "under 20 ms", one.first < Duration::from_millis(20));
 
+    if let Some(python) = std::env::var_os("MIZUNO_DATA_FRAME") {
+        let seconds = by_data_frame(&http, &base, dir.path(), &python).await?;
+        let times = seconds / warm.all.as_secs_f64();
+        table.add("the same work by a data-frame script", format!("{seconds:.2} s, {times:.0} times as long"), "", true);
+    }
+
     let month = |n: usize| {
         format!("{base}/bars?instrument=B{:03}&interval=1m&from=2024-{:02}-01&to=2024-{:02}-28", n % MINUTES, n % 12 + 1, n % 12 + 1)
     };
+    // Somebody writes all the while.
+    let (writer, question) = (http.clone(), format!("{base}/questions/bench"));
+    let body = "{\"text\": \"instruments = [\\\"B001\\\"]\", \"by\": \"bench\"}";
+    let writing = tokio::spawn(async move {
+        loop {
+            let saved = writer.put(&question).header("Content-Type", "application/json").body(body).send().await;
+            assert!(saved.is_ok_and(|s| s.status().is_success()), "a commit");
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    });
     let (times, _) = crowd(&http, &month, Duration::from_secs(10), Duration::from_secs(1)).await?;
     let p99 = percentile(&times, 99);
     table.add(
@@ -74,6 +90,8 @@ async fn main() -> Outcome {
     let (rate, p99) = (times.len() as f64 / elapsed.as_secs_f64(), percentile(&times, 99));
     table.add("100 clients without a pause", format!("{rate:.0} answers a second"), "at least 300", rate >= 300.0);
     table.add("", format!("p99 {p99:.1?}"), "under 500 ms", p99 < Duration::from_millis(500));
+    assert!(!writing.is_finished(), "the writer wrote to the end");
+    writing.abort();
     let resident =
         std::fs::read_to_string("/proc/self/status")?.lines().find_map(|l| l.strip_prefix("VmHWM:").map(str::to_owned)).unwrap_or_default();
     let mib = resident.split_whitespace().next().and_then(|n| n.parse::<u64>().ok()).unwrap_or(0) / 1024;
@@ -138,6 +156,26 @@ fn daily(calendar: &Calendar, minutes: &Bars) -> Bars {
             Bar::new(Slot::on(s.date), bar.prices(), bar.volume())
         })
         .collect()
+}
+
+/// The same wide file by a script, from a file an instrument and source; the seconds it says it took.
+async fn by_data_frame(
+    http: &reqwest::Client,
+    base: &str,
+    dir: &Path,
+    python: &std::ffi::OsStr,
+) -> Result<f64, Box<dyn std::error::Error>> {
+    for (folder, source) in [("first", "bench"), ("second", "second")] {
+        let folder = dir.join("files").join(folder);
+        std::fs::create_dir_all(&folder)?;
+        for n in 0..INSTRUMENTS {
+            let file = ask(http, &format!("{base}/bars?instrument=B{n:03}&interval=1d&source={source}")).await?;
+            std::fs::write(folder.join(format!("B{n:03}.csv")), file.body)?;
+        }
+    }
+    let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../tools/wide_by_data_frame.py");
+    let run = std::process::Command::new(python).arg(script).arg(dir.join("files")).arg(dir.join("wide.csv")).output()?;
+    Ok(String::from_utf8_lossy(&run.stdout).trim().parse().map_err(|_| String::from_utf8_lossy(&run.stderr).into_owned())?)
 }
 
 struct Timed {
