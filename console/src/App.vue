@@ -24,6 +24,7 @@ const overrides = useOverrides();
             <router-link :to="{ name: 'morning' }">This morning</router-link>
             <router-link :to="{ name: 'coverage' }">Coverage</router-link>
             <router-link :to="{ name: 'instruments' }">Instruments</router-link>
+            <router-link :to="{ name: 'questions' }">Take bars</router-link>
             <router-link :to="{ name: 'runs' }">Runs</router-link>
             <router-link :to="{ name: 'sources' }">Sources</router-link>
             <router-link :to="{ name: 'trust' }">Trust or doubt</router-link>

@@ -9,6 +9,7 @@ const router = createRouter({
     { path: "/coverage", name: "coverage", component: () => import("./pages/coverage/CoveragePage.vue") },
     { path: "/instruments/:symbol", name: "instrument", component: () => import("./pages/instrument/InstrumentPage.vue") },
     { path: "/instruments", name: "instruments", component: () => import("./pages/instruments/InstrumentsPage.vue") },
+    { path: "/questions", name: "questions", component: () => import("./pages/questions/QuestionsPage.vue") },
     { path: "/sources", name: "sources", component: () => import("./pages/sources/SourcesPage.vue") },
     { path: "/trust", name: "trust", component: () => import("./pages/trust/TrustPage.vue") },
     { path: "/aside", name: "aside", component: () => import("./pages/aside/AsidePage.vue") },

@@ -24,6 +24,8 @@ export type Finding = Schemas["Finding"];
 export type Restatement = Schemas["Restatement"];
 export type Compared = Schemas["Compared"];
 export type Lineup = Schemas["Lineup"];
+export type Explanation = Schemas["Explanation"];
+export type SavedQuestion = Schemas["SavedQuestion"];
 export type Excuse = Schemas["Excuse"];
 export type Event = Schemas["Event"];
 type Problem = Schemas["Problem"];
@@ -64,6 +66,10 @@ export function get<T>(path: string, query: Record<string, string | number | und
 
 export function remove(path: string): Promise<void> {
   return ask(path, { method: "DELETE" });
+}
+
+export function put<T>(path: string, body: unknown): Promise<T> {
+  return ask(path, { method: "PUT", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });
 }
 
 export function post<T>(path: string, body: unknown): Promise<T> {

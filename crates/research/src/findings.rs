@@ -85,6 +85,8 @@ pub struct Known {
     /// The splits that lists know.
     pub splits: Splits,
     as_of: Timestamp,
+    /// The setup it is known with.
+    setup: u64,
     /// Stamps refused because the venue was closed, in order, by series.
     refused: HashMap<i64, Vec<Slot>>,
     /// What a person accepted, by series.
@@ -128,11 +130,22 @@ impl Research {
     }
 
     /// What findings are judged by, as of an instant.
-    pub async fn known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
+    pub async fn known(&self, setup: &Setup, as_of: Timestamp) -> Result<Arc<Known>, DeskError> {
+        let kept = self.known.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        if let Some(known) = kept.filter(|known| known.as_of == as_of && known.setup == setup.serial) {
+            return Ok(known);
+        }
+        let known = Arc::new(self.read_known(setup, as_of).await?);
+        *self.known.lock().unwrap_or_else(PoisonError::into_inner) = Some(known.clone());
+        Ok(known)
+    }
+
+    async fn read_known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
         let all = self.desk.store.series().await?.into_iter().filter(|s| s.key.interval == Interval::MINUTE);
         Ok(Known {
             splits: self.splits(setup, as_of).await?,
             as_of,
+            setup: setup.serial,
             refused: self.refused_stamps(as_of).await?,
             accepted: self.desk.store.accepted(as_of).await?,
             minutes: all.map(|s| (s.key.clone(), s)).collect(),

@@ -77,7 +77,8 @@ pub struct GoldenReading {
 impl Research {
     /// Who takes part in the golden series of an instrument, interval and side, as of an instant.
     pub async fn lineup(&self, setup: &Setup, key: &SeriesKey, as_of: Timestamp) -> Result<Lineup, DeskError> {
-        self.lineup_of(setup, key, &self.known(setup, as_of).await?).await
+        let known = self.known(setup, as_of).await?;
+        self.lineup_of(setup, key, &known).await
     }
 
     /// The same with what findings are judged by, read once for many line-ups.

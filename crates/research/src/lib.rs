@@ -34,6 +34,8 @@ pub struct Research {
     pub desk: Arc<Desk>,
     /// What the checks found, until bars change.
     examined: Examined,
+    /// What findings were last judged by: as of one instant it is the same for ever.
+    known: std::sync::Mutex<Option<Arc<findings::Known>>>,
     /// Held while many series are examined.
     examining: tokio::sync::Mutex<()>,
 }
@@ -42,6 +44,11 @@ impl Research {
     /// A room that has examined nothing yet.
     #[must_use]
     pub fn new(desk: Arc<Desk>) -> Arc<Research> {
-        Arc::new(Research { desk, examined: Examined::default(), examining: tokio::sync::Mutex::default() })
+        Arc::new(Research {
+            desk,
+            examined: Examined::default(),
+            known: std::sync::Mutex::default(),
+            examining: tokio::sync::Mutex::default(),
+        })
     }
 }

@@ -78,7 +78,8 @@ impl Research {
     /// # Errors
     /// When there is no such series, or no source has a part in it.
     pub async fn subject(&self, setup: &Setup, key: &SeriesKey, as_of: Timestamp) -> Result<Subject, DeskError> {
-        self.subject_of(setup, key, &self.known(setup, as_of).await?).await
+        let known = self.known(setup, as_of).await?;
+        self.subject_of(setup, key, &known).await
     }
 
     /// The same with what findings are judged by, read once for many.
@@ -101,7 +102,10 @@ impl Research {
     pub(crate) async fn doubts(&self, setup: &Setup, subject: &Subject, as_of: Timestamp) -> Result<Vec<Spans>, DeskError> {
         Ok(match subject {
             Subject::Golden(lineup) => lineup.parts.iter().map(|p| p.doubted.clone()).collect(),
-            Subject::One(row) => vec![doubted(&self.findings(setup, row, &self.known(setup, as_of).await?).await?)],
+            Subject::One(row) => {
+                let known = self.known(setup, as_of).await?;
+                vec![doubted(&self.findings(setup, row, &known).await?)]
+            }
         })
     }
 

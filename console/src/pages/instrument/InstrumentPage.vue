@@ -95,6 +95,7 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
       <span v-if="completeness" :style="{ color: meaning.faint }">{{ count(completeness.held) }} bars, {{ percent(completeness) }} complete<template v-if="completeness.missing">, {{ count(completeness.missing) }} missing</template><template v-if="completeness.quiet">, {{ count(completeness.quiet) }} quiet</template><template v-if="completeness.excused">, {{ count(completeness.excused) }} excused</template></span>
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=csv`">CSV</a>
       <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=parquet`">Parquet</a>
+      <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=xlsx`">XLSX</a>
     </n-space>
     <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :splits="instrument.splits ?? []" :zone="zone" :interval="interval" @open="(moment: string) => (story = moment)" />
     <p v-if="bars.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>

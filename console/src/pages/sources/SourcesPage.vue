@@ -40,7 +40,7 @@ async function collect(list: ListStatus) {
 /** How the newest collection of a list went. */
 function result(l: ListStatus): string {
   if (l.failure) return `${l.failure}: ${l.message}`;
-  if (l.would_end != null) return `held back: it would end ${count(l.would_end)} entries: ${l.ending.join(", ")}${l.would_end > l.ending.length ? " and others" : ""}`;
+  if (l.would_end != null) return `held back: it would end ${count(l.would_end)} entries: ${l.ending?.join(", ")}${l.would_end > (l.ending?.length ?? 0) ? " and others" : ""}`;
   return l.refused ? `${l.refused} rows could not be read` : "";
 }
 const many = 12;
@@ -86,7 +86,7 @@ const shown = computed(() => {
       @close="deciding = undefined"
       @done="((deciding = undefined), load())"
     >
-      It has {{ deciding.list.rows === 1 ? "one row" : `${count(deciding.list.rows)} rows` }} now. {{ count(deciding.list.would_end ?? 0) }} of its entries are not in it any more: {{ deciding.list.ending.join(", ") }}. {{ deciding.take ? "They end today." : "What it said before stays; collect it again when it is mended." }}
+      It has {{ deciding.list.rows === 1 ? "one row" : `${count(deciding.list.rows)} rows` }} now. {{ count(deciding.list.would_end ?? 0) }} of its entries are not in it any more: {{ deciding.list.ending?.join(", ") }}. {{ deciding.take ? "They end today." : "What it said before stays; collect it again when it is mended." }}
     </decision-dialog>
     <h2 v-if="shown.length">What they said that they had not said before, in seven days</h2>
     <plain-table v-if="shown.length" :headers="[`When (${zone})`, 'List', 'Change', 'Which']">

@@ -27,6 +27,10 @@ pub struct Golden {
 /// Makes the golden series of candidates in the order of their rank, best first.
 #[must_use]
 pub fn golden(candidates: &[Candidate]) -> Golden {
+    if let [one] = candidates {
+        let contested = one.bars.rows.iter().map(|b| b.slot).filter(|slot| one.doubted.contains(slot)).collect();
+        return Golden { bars: one.bars.clone(), from: vec![0; one.bars.rows.len()], contested };
+    }
     let mut out = Golden::default();
     let mut at = vec![0usize; candidates.len()];
     let next = |at: &[usize]| candidates.iter().zip(at).filter_map(|(c, i)| c.bars.rows.get(*i)).map(|b| b.slot).min();

@@ -6,7 +6,7 @@ use super::{
     rows::Rows,
 };
 use crate::{
-    question::{Column, Missing},
+    question::{Column, Missing, resolve::Resolved},
     reading::Reader,
 };
 use mizuno_core::{
@@ -16,6 +16,9 @@ use mizuno_core::{
 };
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
+
+/// Rows of one batch: some two hundred kilobytes.
+const A_BATCH: usize = 1024;
 
 pub(super) struct Long {
     prepared: Prepared,
@@ -35,6 +38,8 @@ struct Open {
     doubted: Vec<Spans>,
     /// Expected slots that have not had a row yet, where each is to have one.
     expected: VecDeque<Slot>,
+    /// Rows that were read and have not left.
+    waiting: VecDeque<Row>,
 }
 
 /// A row: a slot, and the bar there with the place of its source, where there is one.
@@ -73,40 +78,43 @@ impl Long {
                 self.open = Some(open(&self.prepared, member, &self.columns, &self.sources).await?);
             }
             let Some(open) = &mut self.open else { return Ok(None) };
-            let (resolved, wanted) = (&self.prepared.resolved, &member.wanted);
-            let calendar = resolved.calendar(wanted)?;
-            let zone = resolved.setup.config.venues.get(&wanted.instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
-            let how = Rows::new(&resolved.question, &wanted.instrument, calendar, zone);
-            let rows: Vec<Row> = match open.reader.next().await? {
-                Some((mut bars, mut from)) => {
-                    how.narrow(&mut bars.rows, &mut from);
-                    let place = |i: usize| from.get(i).copied().unwrap_or(0);
-                    let mut rows: Vec<Row> = vec![];
-                    for (i, bar) in bars.rows.into_iter().enumerate() {
-                        while let Some(slot) = open.expected.pop_front_if(|slot| *slot < bar.slot) {
-                            rows.push((slot, None));
-                        }
-                        open.expected.pop_front_if(|slot| *slot == bar.slot);
-                        rows.push((bar.slot, Some((bar, place(i)))));
-                    }
-                    rows
-                }
-                None => {
-                    let rest = open.expected.drain(..).map(|slot| (slot, None)).collect();
-                    let places = (std::mem::take(&mut open.places), std::mem::take(&mut open.doubted));
-                    let batch = batch(&how, &self.columns, self.at, rest, &places.0, &places.1);
-                    self.open = None;
-                    self.at += 1;
-                    if batch.rows > 0 {
-                        return Ok(Some(batch));
-                    }
-                    continue;
-                }
-            };
+            let how = how(&self.prepared.resolved, member)?;
+            if open.waiting.is_empty() && !open.read_on(&how).await? {
+                self.open = None;
+                self.at += 1;
+                continue;
+            }
+            let rows: Vec<Row> = open.waiting.drain(..open.waiting.len().min(A_BATCH)).collect();
             if !rows.is_empty() {
                 return Ok(Some(batch(&how, &self.columns, self.at, rows, &open.places, &open.doubted)));
             }
         }
+    }
+}
+
+/// How the bars of a member become rows.
+pub(super) fn how<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p>, DeskError> {
+    let instrument = &member.wanted.instrument;
+    let zone = resolved.setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+    Ok(Rows::new(&resolved.question, instrument, resolved.setup.calendar_of(instrument)?, zone))
+}
+
+impl Open {
+    /// Reads the next bars, and puts them with the expected slots before them among the rows that wait; false at the end.
+    async fn read_on(&mut self, how: &Rows<'_>) -> Result<bool, DeskError> {
+        let Some((mut bars, mut from)) = self.reader.next().await? else {
+            self.waiting.extend(self.expected.drain(..).map(|slot| (slot, None)));
+            return Ok(!self.waiting.is_empty());
+        };
+        how.narrow(&mut bars.rows, &mut from);
+        for (i, bar) in bars.rows.into_iter().enumerate() {
+            while let Some(slot) = self.expected.pop_front_if(|slot| *slot < bar.slot) {
+                self.waiting.push_back((slot, None));
+            }
+            self.expected.pop_front_if(|slot| *slot == bar.slot);
+            self.waiting.push_back((bar.slot, Some((bar, from.get(i).copied().unwrap_or(0)))));
+        }
+        Ok(true)
     }
 }
 
@@ -120,9 +128,7 @@ async fn open(prepared: &Prepared, member: &Member, columns: &[Column], sources:
     };
     let expected = match resolved.question.shape.missing {
         Missing::Rows => {
-            let zone =
-                resolved.setup.config.venues.get(&member.wanted.instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
-            let how = Rows::new(&resolved.question, &member.wanted.instrument, calendar, zone);
+            let how = how(resolved, member)?;
             let since = member.extent.start.max(member.wanted.span.start)..member.wanted.span.end;
             how.expected(&member.wanted.instrument, &since, resolved.instant).into()
         }
@@ -133,6 +139,7 @@ async fn open(prepared: &Prepared, member: &Member, columns: &[Column], sources:
         reader: prepared.research.read_over(member.subject.clone(), calendar, member.extent.clone(), resolved.instant).await?,
         doubted,
         expected,
+        waiting: VecDeque::new(),
     })
 }
 

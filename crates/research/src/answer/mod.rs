@@ -19,11 +19,15 @@ use crate::{
     whole::union,
 };
 use batch::{Batch, Heading, Kind};
+use futures_util::{StreamExt, stream};
 use mizuno_config::GOLDEN;
 use mizuno_core::{Completeness, Overlap, Span, Timestamp, bar::Digits, spans::hull};
 use mizuno_desk::{DeskError, views::Seen};
 use mizuno_store::{payloads, series::SeriesRow};
 use std::sync::Arc;
+
+/// Series looked up or read side by side.
+const SIDE_BY_SIDE: usize = 4;
 
 /// A series of the answer, with what it is read from.
 #[derive(Clone)]
@@ -82,11 +86,14 @@ impl Research {
         let known = self.known(&setup, resolved.instant).await?;
         let mut subjects = vec![];
         let mut all_rows: Vec<SeriesRow> = vec![];
-        for wanted in &resolved.series {
-            let subject = self.subject_of(&setup, &wanted.key, &known).await?;
+        // Series that have not been examined yet are, several side by side.
+        let mut looked_up = stream::iter(resolved.series.iter().map(|w| self.subject_of(&setup, &w.key, &known))).buffered(SIDE_BY_SIDE);
+        while let Some(subject) = looked_up.next().await {
+            let subject = subject?;
             all_rows.extend(subject.rows());
             subjects.push(subject);
         }
+        drop(looked_up);
         let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
         let by_row: std::collections::HashMap<i64, &mizuno_desk::View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
         let mut members = vec![];

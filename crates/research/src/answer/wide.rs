@@ -4,14 +4,14 @@
 //! stretches, and a block over their border is opened for each. Rows leave in batches of at most [`A_BATCH`] cells.
 
 use super::{
-    Member, Prepared,
+    Prepared, SIDE_BY_SIDE,
     batch::{Batch, Cells, Heading, Kind},
-    long::epoch,
+    long::{epoch, how},
     rows::Rows,
 };
 use crate::{
     Research,
-    question::{Column, Missing, resolve::Resolved},
+    question::{Column, Missing},
 };
 use futures_util::{StreamExt, stream};
 use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, bar::Digits};
@@ -22,8 +22,6 @@ use std::{collections::VecDeque, sync::Arc};
 const AT_ONCE: usize = 1_300_000;
 /// Cells of one batch of rows: about two megabytes.
 const A_BATCH: usize = 1 << 16;
-/// Series read side by side.
-const SIDE_BY_SIDE: usize = 4;
 
 pub(super) struct Wide {
     prepared: Arc<Prepared>,
@@ -164,13 +162,6 @@ impl Wide {
         }
         Ok(out)
     }
-}
-
-fn how<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p>, DeskError> {
-    let venue = resolved.setup.config.venues.get(&member.wanted.instrument.venue);
-    let zone = venue.map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
-    let calendar = resolved.setup.calendar_of(&member.wanted.instrument)?;
-    Ok(Rows::new(&resolved.question, &member.wanted.instrument, calendar, zone))
 }
 
 /// The range in stretches, none with more cells than are read at once.

@@ -23,7 +23,10 @@ use mizuno_research::{
     },
 };
 use std::{sync::Arc, time::Duration};
-use tokio::sync::mpsc;
+use tokio::sync::{
+    OwnedSemaphorePermit,
+    mpsc::{self, error::TrySendError},
+};
 use tokio_stream::wrappers::ReceiverStream;
 use utoipa::IntoParams;
 
@@ -204,6 +207,8 @@ async fn serve(
     question: Question,
     seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
+    let seat = seats.take(question.shape.layout != Layout::Long).await?;
+    let turn = seat.turn().await;
     let resolved = research.resolve(question).await?;
     let prepared = research.prepare(resolved).await?;
     let question = prepared.resolved.question.clone();
@@ -223,12 +228,11 @@ async fn serve(
         stamp: question.shape.stamp.clone(),
         about: if format.is_typed() { about(&prepared) } else { vec![] },
     };
-    let seat = seats.take(question.shape.layout != Layout::Long).await?;
     let mut answer = prepared.begin(format.is_typed()).await?;
     // What cannot be read at all is refused with the reason, which a broken stream could not tell.
     let first = answer.next().await?;
     let (pieces, body) = mpsc::channel(2);
-    tokio::spawn(stream(first, answer, style, pieces, seat));
+    tokio::spawn(stream(first, answer, style, pieces, (seat, turn)));
     let mut response = HttpResponse::Ok();
     response.content_type(format.media_type()).insert_header(header::ETag(tag));
     head.write(&mut response, format);
@@ -297,34 +301,48 @@ fn about(prepared: &Prepared) -> Vec<(String, String)> {
     out
 }
 
-/// Writes the file a batch at a time; memory holds a batch or two, however long the answer.
+/// Pieces are sent when they have about so many bytes.
+const PIECE: usize = 64 << 10;
+
+/// Writes the file a batch at a time; memory holds a batch or two, however long the answer. While the reader is slow, the turn to
+/// work is somebody else's.
 async fn stream(
     mut next: Option<Batch>,
     mut answer: Answer,
     style: Style,
     pieces: mpsc::Sender<Result<Bytes, std::io::Error>>,
-    _seat: Seat,
+    (seat, mut turn): (Seat, Option<OwnedSemaphorePermit>),
 ) {
-    let send = async |piece: Vec<u8>| piece.is_empty() || matches!(pieces.send_timeout(Ok(piece.into()), PATIENCE).await, Ok(()));
     let work = async {
         let mut encoder = encode::encoder(answer.headings.clone(), style).map_err(|e| e.to_string())?;
-        let mut out = vec![];
+        let mut out = Vec::with_capacity(PIECE * 2);
         encoder.begin(&mut out).map_err(|e| e.to_string())?;
         while let Some(batch) = next {
             encoder.rows(&batch, &mut out).map_err(|e| e.to_string())?;
             drop(batch);
-            if !send(std::mem::take(&mut out)).await {
-                return Err("the reader went away".to_owned());
+            if out.len() >= PIECE {
+                let piece = std::mem::replace(&mut out, Vec::with_capacity(PIECE * 2));
+                if let Err(TrySendError::Full(piece)) = pieces.try_send(Ok(piece.into())) {
+                    turn = None;
+                    pieces.send_timeout(piece, PATIENCE).await.map_err(|_| "the reader went away".to_owned())?;
+                    turn = seat.turn().await;
+                } else if pieces.is_closed() {
+                    return Err("the reader went away".to_owned());
+                }
             }
             next = answer.next().await.map_err(|e| e.to_string())?;
         }
         encoder.finish(&mut out).map_err(|e| e.to_string())?;
-        send(out).await;
-        Ok(())
+        turn = None;
+        if !out.is_empty() {
+            pieces.send_timeout(Ok(out.into()), PATIENCE).await.map_err(|_| "the reader went away".to_owned())?;
+        }
+        Ok::<(), String>(())
     };
     if let Err(error) = work.await {
         // Breaking the connection tells the reader that the file is not whole.
         tracing::warn!(error, "an answer was not finished");
         let _ = pieces.try_send(Err(std::io::Error::other(error)));
     }
+    drop(turn);
 }

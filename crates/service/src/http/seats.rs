@@ -12,8 +12,12 @@ const WIDE: usize = 4;
 /// A wide question waits for a seat so long, in the order in which they came.
 const WAIT: Duration = Duration::from_secs(20);
 
+/// Answers that are being worked out at the same moment. One that waits for its reader is not among them.
+const AT_WORK: usize = 8;
+
 /// The seats there are.
 pub(super) struct Seats {
+    work: Arc<Semaphore>,
     all: Arc<Semaphore>,
     wide: Arc<Semaphore>,
     wait: Duration,
@@ -23,6 +27,14 @@ pub(super) struct Seats {
 pub(super) struct Seat {
     _one: OwnedSemaphorePermit,
     _wide: Option<OwnedSemaphorePermit>,
+    work: Arc<Semaphore>,
+}
+
+impl Seat {
+    /// A turn to work, in the order in which they were asked for.
+    pub(super) async fn turn(&self) -> Option<OwnedSemaphorePermit> {
+        self.work.clone().acquire_owned().await.ok()
+    }
 }
 
 impl Default for Seats {
@@ -33,17 +45,18 @@ impl Default for Seats {
 
 impl Seats {
     fn of(all: usize, wide: usize, wait: Duration) -> Seats {
-        Seats { all: Arc::new(Semaphore::new(all)), wide: Arc::new(Semaphore::new(wide)), wait }
+        Seats { work: Arc::new(Semaphore::new(AT_WORK)), all: Arc::new(Semaphore::new(all)), wide: Arc::new(Semaphore::new(wide)), wait }
     }
 
     /// Takes a seat.
     pub(super) async fn take(&self, wide: bool) -> Result<Seat, Refusal> {
         let Ok(one) = self.all.clone().try_acquire_owned() else { return Err(full("questions", 2)) };
+        let work = self.work.clone();
         if !wide {
-            return Ok(Seat { _one: one, _wide: None });
+            return Ok(Seat { _one: one, _wide: None, work });
         }
         match tokio::time::timeout(self.wait, self.wide.clone().acquire_owned()).await {
-            Ok(Ok(permit)) => Ok(Seat { _one: one, _wide: Some(permit) }),
+            Ok(Ok(permit)) => Ok(Seat { _one: one, _wide: Some(permit), work }),
             _ => Err(full("wide questions", 10)),
         }
     }
