@@ -40,6 +40,7 @@ async fn main() -> Outcome {
     let mut table = Figures::default();
     // From here on counts what the service takes, and the clients beside it.
     std::fs::write("/proc/self/clear_refs", "5")?;
+    let before = peak_mib()?;
 
     let wide = "bars?instruments=B*&layout=wide&interval=1d";
     let cold = ask(&http, &format!("{base}/{wide}")).await?;
@@ -93,10 +94,9 @@ async fn main() -> Outcome {
     table.add("", format!("p99 {p99:.1?}"), "under 500 ms", p99 < Duration::from_millis(500));
     assert!(!writing.is_finished(), "the writer wrote to the end");
     writing.abort();
-    let resident =
-        std::fs::read_to_string("/proc/self/status")?.lines().find_map(|l| l.strip_prefix("VmHWM:").map(str::to_owned)).unwrap_or_default();
-    let mib = resident.split_whitespace().next().and_then(|n| n.parse::<u64>().ok()).unwrap_or(0) / 1024;
-    table.add("resident memory at most", format!("{mib} MiB with the clients in the same process"), "under 250 MB", mib < 250);
+    let mib = peak_mib()?;
+    let told = format!("{mib} MiB with the clients in the same process, {before} before the first question");
+    table.add("resident memory at most", told, "under 250 MB", mib < 250);
     println!("{}", table.0);
     let _ = stop.send(());
     serving.await??;
@@ -244,6 +244,13 @@ async fn crowd(
         all.extend(client.await??);
     }
     Ok((all, began.elapsed()))
+}
+
+/// The most memory that was resident, in MiB.
+fn peak_mib() -> Result<u64, Box<dyn std::error::Error>> {
+    let status = std::fs::read_to_string("/proc/self/status")?;
+    let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).unwrap_or_default();
+    Ok(line.split_whitespace().next().ok_or("no peak is told")?.parse::<u64>()? / 1024)
 }
 
 fn percentile(times: &[Duration], percent: usize) -> Duration {
