@@ -19,7 +19,7 @@ const WIDEST: usize = 100;
 
 /// The command line with its commands in groups.
 pub fn grouped(command: Command) -> Command {
-    let width = crate::show::width().unwrap_or(WIDEST).min(WIDEST).max(40);
+    let width = crate::show::width().unwrap_or(WIDEST).clamp(40, WIDEST);
     let mut text = String::new();
     for (title, names) in GROUPS {
         let _ = writeln!(text, "{title}:");

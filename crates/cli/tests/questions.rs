@@ -82,8 +82,10 @@ async fn a_wide_file_is_exactly_the_join_of_the_long_ones() {
         }
         // And a long file of all is the long files one after another, each row with its instrument.
         let together = cells(&service.text(&format!("/bars?instruments={}{rest},instrument", chosen.join(","))).await);
-        let apart: Vec<Vec<String>> =
-            long.iter().flat_map(|(symbol, rows)| rows[1..].iter().map(move |row| [&row[..], &[symbol.clone()]].concat())).collect();
+        let apart: Vec<Vec<String>> = long
+            .iter()
+            .flat_map(|(symbol, rows)| rows[1..].iter().map(move |row| [&row[..], std::slice::from_ref(symbol)].concat()))
+            .collect();
         assert!(together[1..] == apart[..], "{chosen:?} {rest}");
     }
 }

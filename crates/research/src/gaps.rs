@@ -235,12 +235,15 @@ pub struct HoleIn {
     pub of: usize,
 }
 
+/// A series, and its gaps that are asked about.
+type Member<'v, 'd> = (&'v View<'d>, Vec<Gap>);
+
 /// The gaps asked about, those of many series at once as one; newest first, `most` at most.
 ///
 /// # Errors
 /// When the range cannot be read.
 pub fn holes(views: &[View<'_>], wanted: &Wanted, most: usize) -> Result<Vec<HoleIn>, DeskError> {
-    let mut groups: BTreeMap<(&str, &str, Interval, Side), Vec<(&View<'_>, Vec<Gap>)>> = BTreeMap::new();
+    let mut groups: BTreeMap<(&str, &str, Interval, Side), Vec<Member<'_, '_>>> = BTreeMap::new();
     for view in views {
         let key = &view.row.key;
         groups.entry((&view.post.venue.code, &key.source, key.interval, key.side)).or_default().push((view, wanted.of(view)?));

@@ -79,7 +79,7 @@ impl Research {
             let Some(row) = series.get(&fetch.series).filter(|s| wanted(&s.key)) else { continue };
             let versions = store.versions(row, fetch.window.clone(), Timestamp::MAX).await?;
             for pair in versions.rows.windows(2).filter(|p| p[0].bar.slot == p[1].bar.slot && p[1].fetch == fetch.id) {
-                out.push(Restated { series: row.key.clone(), was: pair[0].clone(), is: pair[1].clone() });
+                out.push(Restated { series: row.key.clone(), was: pair[0], is: pair[1] });
             }
         }
         out.truncate(most);

@@ -89,9 +89,7 @@ const shown = 60;
     <n-button size="small" type="primary" :disabled="!ready" :loading="busy" @click="explain">Explain</n-button>
     <n-button v-if="keys.saved" size="small" quaternary @click="keys.saved = ''">without {{ keys.saved }}</n-button>
   </n-space>
-  <n-alert v-if="trouble" type="error" title="This cannot be asked" style="margin-top: 12px">
-    <div v-for="line in trouble.split('; ')" :key="line">{{ line }}</div>
-  </n-alert>
+  <n-alert v-if="trouble" type="error" title="This cannot be asked" style="margin-top: 12px">{{ trouble }}</n-alert>
 
   <template v-if="told">
     <h2>What the answer would be</h2>

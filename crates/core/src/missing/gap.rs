@@ -133,7 +133,7 @@ pub fn gaps(interval: Interval, standing: &Standing, evidence: &Evidence) -> Vec
     let mut out: Vec<Gap> = vec![];
     for span in missing.iter() {
         for (piece, &(cause, fetch)) in causes.overlapping(span) {
-            let piece = piece.clip(&span);
+            let piece = piece.clip(span);
             let slots = interval.count([&piece]);
             match out.last_mut() {
                 Some(gap)
@@ -167,7 +167,7 @@ fn paint(all: &Span, evidence: &Evidence) -> RangeMap<Slot, (Cause, Option<i64>)
     let mut causes = RangeMap::new();
     causes.insert(all.clone(), (Cause::NeverAsked, None));
     let mut over = |span: Span, cause: (Cause, Option<i64>)| {
-        let span = span.clip(&all);
+        let span = span.clip(all);
         if span.start < span.end {
             causes.insert(span, cause);
         }

@@ -59,8 +59,8 @@ pub struct Answer {
 }
 
 enum Source {
-    Long(long::Long),
-    Wide(wide::Wide),
+    Long(Box<long::Long>),
+    Wide(Box<wide::Wide>),
 }
 
 impl Answer {
@@ -222,11 +222,11 @@ impl Prepared {
             Layout::Long => {
                 let both = rooms.into_iter().reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default();
                 let headings = self.long_headings(both);
-                Ok(Answer { headings, rows: Source::Long(long::Long::new(self)) })
+                Ok(Answer { headings, rows: Source::Long(Box::new(long::Long::new(self))) })
             }
             Layout::Wide { inner } => {
                 let headings = self.wide_headings(&rooms);
-                Ok(Answer { headings, rows: Source::Wide(wide::Wide::new(self, inner)) })
+                Ok(Answer { headings, rows: Source::Wide(Box::new(wide::Wide::new(self, inner))) })
             }
         }
     }
