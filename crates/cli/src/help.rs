@@ -19,7 +19,8 @@ const WIDEST: usize = 100;
 
 /// The command line with its commands in groups.
 pub fn grouped(command: Command) -> Command {
-    let width = crate::show::width().unwrap_or(WIDEST).clamp(40, WIDEST);
+    let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    let width = crate::show::width().or(told).unwrap_or(WIDEST).clamp(40, WIDEST);
     let mut text = String::new();
     for (title, names) in GROUPS {
         let _ = writeln!(text, "{title}:");
@@ -32,7 +33,7 @@ pub fn grouped(command: Command) -> Command {
         text.push('\n');
     }
     command.override_usage("mizuno [OPTIONS] <COMMAND>").help_template(format!(
-        "{{about}}\n\n{{usage-heading}} {{usage}}\n\n{text}Help for one command: mizuno help COMMAND\n\n{{options}}\n\n{{after-help}}"
+        "{{about}}\n\n{{usage-heading}} {{usage}}\n\n{text}Help for one command: mizuno help COMMAND\n\nOptions:\n{{options}}{{after-help}}"
     ))
 }
 

@@ -203,6 +203,9 @@ async fn many_mistakes_are_told_at_once_and_what_is_not_known_by_its_name() {
     assert_eq!(problem("/bars?instruments=NIX").await.0, 404);
     let (_, told) = problem("/bars?instruments=Q*Q").await;
     assert!(told.contains("no symbol fits the pattern `Q*Q`"), "{told}");
+    assert_eq!(service.cli(&["collect", "minutes", "-i", "KBF", "--from", "2025-04-09"]).code, 0);
+    let ends = service.ask("/bars?instruments=KBF,OXB&interval=1m&layout=wide&stamp_at=end&columns=time,trade_date,close").await;
+    assert_eq!(ends.status(), 200, "of one venue a moment has one trade date and one end");
     let (_, told) = problem("/bars?instruments=KBF&layuot=wide&stamp=iso&round=x").await;
     assert!(told.contains("did you mean layout?") && told.contains("stamp: `iso`") && told.contains("round: `x`"), "{told}");
     let (status, told) = problem("/bars?instruments=KBF&instruments=OXB").await;

@@ -9,6 +9,11 @@ use mizuno_research::{
 use proptest::prelude::*;
 
 fn written(file: File, clock: &str, columns: Vec<(&str, Kind, Cells)>) -> String {
+    String::from_utf8(bytes(file, clock, columns).unwrap()).unwrap()
+}
+
+/// The file, or why it is refused.
+fn bytes(file: File, clock: &str, columns: Vec<(&str, Kind, Cells)>) -> Result<Vec<u8>, String> {
     let rows = match &columns[0].2 {
         Cells::Moments(cells) => cells.len(),
         Cells::Dates(cells) => cells.len(),
@@ -16,13 +21,15 @@ fn written(file: File, clock: &str, columns: Vec<(&str, Kind, Cells)>) -> String
     };
     let heading = |(name, kind, _): &(&str, Kind, Cells)| Heading { name: (*name).to_owned(), kind: kind.clone(), optional: true };
     let headings = columns.iter().map(heading).collect();
-    let style = Style { file, clock: clock.parse::<Clock>().unwrap(), stamp: Default::default(), about: vec![] };
+    let about = vec![("mizuno.as_of".to_owned(), "2025-04-10T02:30:00Z".to_owned())];
+    let style = Style { file, clock: clock.parse::<Clock>().unwrap(), stamp: Default::default(), about };
     let mut encoder = encoder(headings, style).unwrap();
     let mut out = vec![];
     encoder.begin(&mut out).unwrap();
-    encoder.rows(&Batch { rows, columns: columns.into_iter().map(|(.., cells)| cells).collect() }, &mut out).unwrap();
+    let batch = Batch { rows, columns: columns.into_iter().map(|(.., cells)| cells).collect() };
+    encoder.rows(&batch, &mut out).map_err(|e| e.to_string())?;
     encoder.finish(&mut out).unwrap();
-    String::from_utf8(out).unwrap()
+    Ok(out)
 }
 
 fn of(format: Format) -> File {
@@ -70,6 +77,30 @@ fn text_from_outside_cannot_run_as_a_formula_and_numbers_never_change() {
     let comma = File { separator: b';', decimal_comma: true, header: false, ..File::default() };
     let csv = written(comma, "UTC", vec![dates(), ("close", Kind::Number(Digits::default()), numbers)]);
     assert_eq!(csv, "2025-04-10;-7,50\r\n2025-04-11;12\r\n");
+}
+
+/// The text of one part of a workbook.
+fn part(workbook: Vec<u8>, name: &str) -> String {
+    let mut archive = zip::ZipArchive::new(std::io::Cursor::new(workbook)).unwrap();
+    std::io::read_to_string(archive.by_name(name).unwrap()).unwrap()
+}
+
+#[test]
+fn a_workbook_has_typed_dates_on_the_clock_and_numbers_as_they_are_or_none_at_all() {
+    let moments = Cells::Moments(vec!["2025-04-09T22:00:00Z".parse::<Timestamp>().unwrap().0]);
+    let number = |text: &str| ("close", Kind::Number(Digits { whole: 3, scale: 2 }), Cells::Numbers(vec![Some(text.parse().unwrap())]));
+    let columns = |text: &str| vec![("time", Kind::Moment, moments.clone()), number(text)];
+    let book = bytes(of(Format::Workbook), "Pacific/Auckland", columns("7.50")).unwrap();
+    let sheet = part(book.clone(), "xl/worksheets/sheet2.xml");
+    let values: Vec<f64> = sheet.split("<v>").skip(1).filter_map(|v| v.split("</v>").next()?.parse().ok()).collect();
+    // 10 April 2025 is day 45757; at 10 in the morning in Auckland it is ten twenty-fourths old.
+    assert!(values.contains(&7.5) && values.iter().any(|v| (v - (45_757.0 + 10.0 / 24.0)).abs() < 1e-6), "{sheet}");
+    assert!(sheet.contains("time (Pacific/Auckland)") && sheet.contains("state=\"frozen\""), "{sheet}");
+    assert!(part(book, "docProps/core.xml").contains("2025-04-10T02:30:00Z"), "its date is the answer's instant");
+    let long = "123456789012345.678";
+    let refused = bytes(of(Format::Workbook), "UTC", columns(long)).unwrap_err();
+    assert!(refused.contains(long) && refused.contains("numbers=floats"), "{refused}");
+    assert!(bytes(File { floats: true, ..of(Format::Workbook) }, "UTC", columns(long)).is_ok());
 }
 
 proptest! {

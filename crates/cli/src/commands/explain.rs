@@ -51,6 +51,7 @@ pub async fn explain(client: &Client, response: Response) -> Result<Code, Failur
     out!("prices   {}; {}", told.adjustment, told.units);
     out!("asked    {}", told.question);
     out!("resolved {}", told.resolved);
+    out!("");
     show::heading("The same question in other forms");
     out!("  {}", escaped(&told.forms.command));
     out!("  {}", escaped(&told.forms.address));

@@ -1,6 +1,6 @@
 //! A question resolved: which series answer it, over which spans, and the instant it stands for.
 
-use super::{Period, Question, Range};
+use super::{Column, Period, Question, Range};
 use crate::Research;
 use mizuno_config::GOLDEN;
 use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate};
@@ -84,6 +84,15 @@ impl Research {
                  instruments or columns, or for layout=long",
                 series.len()
             )));
+        }
+        let of_a_session = question.shape.at_end || question.shape.columns.contains(&Column::TradeDate);
+        let venues = series.windows(2).any(|w| w[0].instrument.venue != w[1].instrument.venue);
+        if wide && question.interval.is_intraday() && of_a_session && venues {
+            problems.push(DeskError::Invalid(
+                "a moment of several venues has no one trade date, and bars that open together may end apart; leave out trade_date and \
+                 stamp_at, ask for each venue alone, or for layout=long"
+                    .to_owned(),
+            ));
         }
         if series.is_empty() && problems.is_empty() {
             let what = question.search.as_deref().map_or_else(|| question.instruments.join(", "), str::to_owned);
