@@ -151,9 +151,8 @@ async fn every_example_of_the_help_is_understood() {
     let overview = pasted("mizuno --help", &service, dir).out;
     let commands: Vec<&str> = overview
         .lines()
-        .skip_while(|l| !l.starts_with("Commands"))
-        .skip(1)
-        .take_while(|l| !l.is_empty())
+        .skip_while(|l| !l.starts_with("Set up:"))
+        .take_while(|l| !l.starts_with("Help for one command"))
         .filter_map(|l| l.strip_prefix("  "))
         .filter(|l| !l.starts_with(' '))
         .filter_map(|l| l.split_whitespace().next())
