@@ -136,6 +136,7 @@ dd {
 pre {
   margin: 0;
   white-space: pre-wrap;
+  overflow-wrap: anywhere;
 }
 code {
   overflow-wrap: anywhere;
