@@ -4,16 +4,13 @@ use super::{
     Member, Prepared,
     batch::{Batch, Cells, Heading, Kind},
     rows::Rows,
+    value_kind,
 };
 use crate::{
     question::{Column, Missing, resolve::Resolved},
     reading::Reader,
 };
-use mizuno_core::{
-    Bar, Decimal, Slot, Spans,
-    bar::Digits,
-    time::{DAY, SECOND},
-};
+use mizuno_core::{Bar, Decimal, Slot, Spans, bar::Digits};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -49,14 +46,14 @@ impl Prepared {
     pub(super) fn long_headings(&self, (price, volume): (Digits, Digits)) -> Vec<Heading> {
         let absent = self.resolved.question.shape.missing != Missing::Absent;
         let instruments: Arc<[String]> = self.members.iter().map(|m| m.wanted.instrument.symbol.clone()).collect();
+        let sources = self.sources();
         let heading = |column: Column| {
+            if column.is_of_the_moment() {
+                return self.of_the_moment(column);
+            }
             let kind = match column {
-                Column::Time | Column::TradeDate | Column::Epoch => return self.of_the_moment(column),
                 Column::Instrument => Kind::Words(instruments.clone()),
-                Column::Source => Kind::Words(self.sources()),
-                Column::Doubted => Kind::Flag,
-                Column::Volume => Kind::Number(volume),
-                _ => Kind::Number(price),
+                column => value_kind(column, (price, volume), &sources),
             };
             let optional = column == Column::Volume || (absent && column != Column::Instrument);
             Heading { name: self.name(column), kind, optional }
@@ -121,7 +118,6 @@ impl Open {
 async fn open(prepared: &Prepared, member: &Member, columns: &[Column], sources: &[String]) -> Result<Open, DeskError> {
     let resolved = &prepared.resolved;
     let calendar = resolved.calendar(&member.wanted)?;
-    let place = |name: &String| sources.iter().position(|s| s == name).unwrap_or(0) as u32;
     let doubted = match columns.contains(&Column::Doubted) {
         true => prepared.research.doubts(&resolved.setup, &member.subject, resolved.instant).await?,
         false => vec![],
@@ -135,7 +131,7 @@ async fn open(prepared: &Prepared, member: &Member, columns: &[Column], sources:
         _ => VecDeque::new(),
     };
     Ok(Open {
-        places: member.subject.sources().iter().map(place).collect(),
+        places: member.places(sources),
         reader: prepared.research.read_over(member.subject.clone(), calendar, member.extent.clone(), resolved.instant).await?,
         doubted,
         expected,
@@ -145,11 +141,10 @@ async fn open(prepared: &Prepared, member: &Member, columns: &[Column], sources:
 
 fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: Vec<Row>, places: &[u32], doubted: &[Spans]) -> Batch {
     let price = |of: fn(&Bar) -> Decimal| Cells::Numbers(rows.iter().map(|(_, bar)| bar.as_ref().map(|(b, _)| how.price(of(b)))).collect());
+    let slots = || rows.iter().map(|(slot, _)| *slot);
     let column = |column: &Column| match column {
+        Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, slots()),
         Column::Instrument => Cells::Words(vec![Some(instrument as u32); rows.len()]),
-        Column::Time if how.interval.is_intraday() => Cells::Moments(rows.iter().map(|(slot, _)| how.moment(*slot)).collect()),
-        Column::Time | Column::TradeDate => Cells::Dates(rows.iter().map(|(slot, _)| how.trade_date(*slot).0).collect()),
-        Column::Epoch => Cells::Whole(rows.iter().map(|(slot, _)| epoch(how, *slot)).collect()),
         Column::Open => price(Bar::open),
         Column::High => price(Bar::high),
         Column::Low => price(Bar::low),
@@ -165,9 +160,4 @@ fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: Vec<Row>, 
         ),
     };
     Batch { rows: rows.len(), columns: columns.iter().map(column).collect() }
-}
-
-/// Seconds since 1970: of a bar's stamp, or of midnight in UTC of its trade date.
-pub(super) fn epoch(how: &Rows<'_>, slot: Slot) -> i64 {
-    if how.interval.is_intraday() { how.moment(slot).div_euclid(SECOND) } else { slot.0 * (DAY / SECOND) }
 }

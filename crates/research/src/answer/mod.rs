@@ -42,6 +42,23 @@ pub struct Member {
     pub extent: Span,
 }
 
+impl Member {
+    /// For each place of its sources, the place among all sources of the answer.
+    fn places(&self, sources: &[String]) -> Vec<u32> {
+        self.subject.sources().iter().map(|name| sources.iter().position(|s| s == name).unwrap_or(0) as u32).collect()
+    }
+}
+
+/// What a column of values holds, with this room for prices and volumes.
+fn value_kind(column: Column, (price, volume): (Digits, Digits), sources: &Arc<[String]>) -> Kind {
+    match column {
+        Column::Source => Kind::Words(sources.clone()),
+        Column::Doubted => Kind::Flag,
+        Column::Volume => Kind::Number(volume),
+        _ => Kind::Number(price),
+    }
+}
+
 /// A question about to be answered.
 pub struct Prepared {
     research: Arc<Research>,

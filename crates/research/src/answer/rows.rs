@@ -1,7 +1,11 @@
 //! What of a series an answer has: the sessions' hours that are asked for, stamps, rounding.
 
-use crate::question::{Question, Round, Shape};
-use mizuno_core::{Bar, Calendar, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate, time::SECOND};
+use super::batch::Cells;
+use crate::question::{Column, Question, Round, Shape};
+use mizuno_core::{
+    Bar, Calendar, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate,
+    time::{DAY, SECOND},
+};
 
 /// Microseconds of a minute.
 const MINUTE: i64 = 60 * SECOND;
@@ -55,11 +59,25 @@ impl<'c> Rows<'c> {
     }
 
     /// The moment of a row: a trade date in days, or an instant in microseconds.
-    pub(crate) fn moment(&self, slot: Slot) -> i64 {
+    fn moment(&self, slot: Slot) -> i64 {
         match self.at_end && self.interval.is_intraday() {
             true => self.session(slot).map_or(slot.0 + self.interval.step(), |s| s.finish(self.interval, slot).0),
             false => slot.0,
         }
+    }
+
+    /// The cells of a column that says when.
+    pub(crate) fn moments(&self, column: Column, slots: impl Iterator<Item = Slot>) -> Cells {
+        match column {
+            Column::Epoch => Cells::Whole(slots.map(|slot| self.epoch(slot)).collect()),
+            Column::Time if self.interval.is_intraday() => Cells::Moments(slots.map(|slot| self.moment(slot)).collect()),
+            _ => Cells::Dates(slots.map(|slot| self.trade_date(slot).0).collect()),
+        }
+    }
+
+    /// Seconds since 1970: of a bar's stamp, or of midnight in UTC of its trade date.
+    fn epoch(&self, slot: Slot) -> i64 {
+        if self.interval.is_intraday() { self.moment(slot).div_euclid(SECOND) } else { slot.0 * (DAY / SECOND) }
     }
 
     /// The trade date of a row.

@@ -6,8 +6,9 @@
 use super::{
     Prepared, SIDE_BY_SIDE,
     batch::{Batch, Cells, Heading, Kind},
-    long::{epoch, how},
+    long::how,
     rows::Rows,
+    value_kind,
 };
 use crate::{
     Research,
@@ -77,18 +78,13 @@ impl Prepared {
         let values: Vec<Column> = columns.iter().copied().filter(|c| !c.is_of_the_moment()).collect();
         let mut out: Vec<Heading> = columns.iter().filter(|c| c.is_of_the_moment()).map(|c| self.of_the_moment(*c)).collect();
         let carried = self.resolved.question.shape.missing == Missing::Carried;
+        let sources = self.sources();
         for (at, member) in self.members.iter().enumerate() {
             let symbol = &member.wanted.instrument.symbol;
-            let (price, volume) = rooms.get(at).copied().unwrap_or_default();
+            let room = rooms.get(at).copied().unwrap_or_default();
             for column in &values {
                 let name = if values.len() == 1 { symbol.clone() } else { format!("{symbol} {}", self.name(*column)) };
-                let kind = match column {
-                    Column::Source => Kind::Words(self.sources()),
-                    Column::Doubted => Kind::Flag,
-                    Column::Volume => Kind::Number(volume),
-                    _ => Kind::Number(price),
-                };
-                out.push(Heading { name, kind, optional: true });
+                out.push(Heading { name, kind: value_kind(*column, room, &sources), optional: true });
                 if carried && *column == Column::Close {
                     out.push(Heading { name: format!("{symbol} carried"), kind: Kind::Flag, optional: true });
                 }
@@ -206,8 +202,7 @@ async fn strip(
     }
     let how = how(resolved, member)?;
     let (with_source, with_doubt) = (values.contains(&Column::Source), values.contains(&Column::Doubted));
-    let place = |name: &String| sources.iter().position(|s| s == name).unwrap_or(0) as u32;
-    let places: Vec<u32> = member.subject.sources().iter().map(place).collect();
+    let places = member.places(sources);
     let doubts = if with_doubt { research.doubts(&resolved.setup, &member.subject, resolved.instant).await? } else { vec![] };
     let mut reader = research.read_over(member.subject.clone(), how.calendar, span, resolved.instant).await?;
     while let Some((mut bars, mut from)) = reader.next().await? {
@@ -274,12 +269,7 @@ impl Stretch {
         carried: &mut [Option<Decimal>],
     ) -> Batch {
         let slots = &self.rows[self.gone..self.gone + rows];
-        let of_the_moment = |column: &Column| match column {
-            Column::Epoch => Cells::Whole(slots.iter().map(|slot| epoch(how, *slot)).collect()),
-            Column::Time if how.interval.is_intraday() => Cells::Moments(slots.iter().map(|slot| how.moment(*slot)).collect()),
-            _ => Cells::Dates(slots.iter().map(|slot| how.trade_date(*slot).0).collect()),
-        };
-        let mut columns: Vec<Cells> = moments.iter().map(of_the_moment).collect();
+        let mut columns: Vec<Cells> = moments.iter().map(|c| how.moments(*c, slots.iter().copied())).collect();
         let carry = prepared.resolved.question.shape.missing == Missing::Carried;
         for (at, strip) in self.series.iter().enumerate() {
             // Where each row's bar stands among those of the series.

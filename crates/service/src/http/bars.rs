@@ -12,6 +12,7 @@ use actix_web::{
     web::{Bytes, Data, Header, Json},
 };
 use mizuno_api::Explanation;
+use mizuno_core::Completeness;
 use mizuno_research::{
     Research,
     answer::{Answer, Prepared, batch::Batch},
@@ -239,6 +240,11 @@ async fn serve(
     Ok(response.streaming(ReceiverStream::new(body)))
 }
 
+/// Figures of completeness, as headers and files tell them.
+fn figures(c: Completeness) -> String {
+    format!("expected={}, held={}, excused={}, missing={}, quiet={}", c.expected, c.held, c.excused, c.missing, c.quiet)
+}
+
 /// What an answer says of itself in its headers.
 struct Head {
     series: String,
@@ -256,9 +262,6 @@ impl Head {
         let (series, file) = match &prepared.members[..] {
             [one] => (one.wanted.key.to_string(), one.wanted.key.to_string().replace('/', "_")),
             many => (format!("{} series", many.len()), format!("bars-{}", &digest[..12])),
-        };
-        let figures = |c: mizuno_core::Completeness| {
-            format!("expected={}, held={}, excused={}, missing={}, quiet={}", c.expected, c.held, c.excused, c.missing, c.quiet)
         };
         Head {
             series,
@@ -295,8 +298,7 @@ fn about(prepared: &Prepared) -> Vec<(String, String)> {
         ("mizuno.units".to_owned(), prepared.units()),
     ];
     if let Some(c) = prepared.completeness() {
-        let figures = format!("expected={}, held={}, excused={}, missing={}, quiet={}", c.expected, c.held, c.excused, c.missing, c.quiet);
-        out.push(("mizuno.completeness".to_owned(), figures));
+        out.push(("mizuno.completeness".to_owned(), figures(c)));
     }
     out
 }
