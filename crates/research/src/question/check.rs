@@ -1,7 +1,7 @@
 //! From keys to a question. Everything that is wrong is told at once, each with what to write instead.
 
 use super::{
-    Column, File, Format, Layout, Missing, Period, Question, Range, Round, Shape,
+    Column, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
     given::{Given, Value},
     zone::{Clock, Stamp},
 };
@@ -203,7 +203,7 @@ fn range(r: &mut Reader) -> Range {
         from: r.moment("from"),
         to: r.moment("to"),
         last: r.whole("last", 1, 100_000),
-        this: r.word("this", "a period", &[("week", Period::Week), ("month", Period::Month), ("year", Period::Year)]),
+        this: r.word("this", "a period", &Period::WORDS),
     };
     let ends = range.from.is_some() || range.to.is_some();
     if usize::from(ends) + usize::from(range.last.is_some()) + usize::from(range.this.is_some()) > 1 {
@@ -225,7 +225,7 @@ fn shape(r: &mut Reader, interval: Interval) -> Shape {
     };
     let columns = columns(r, interval);
     let names = names(r, interval);
-    let missing = r.word("missing", "a way", &[("absent", Missing::Absent), ("rows", Missing::Rows), ("carried", Missing::Carried)]);
+    let missing = r.word("missing", "a way", &Missing::WORDS);
     let hours = r.text("hours").and_then(|text| {
         let read = hours(&text);
         if read.is_none() {
@@ -334,9 +334,7 @@ fn file(r: &mut Reader) -> File {
     let usual = File::default();
     File {
         format: r.word("format", "a format", &Format::ALL.map(|f| (f.word(), f))).unwrap_or(usual.format),
-        separator: r
-            .word("separator", "a separator", &[("comma", b','), ("semicolon", b';'), ("tab", b'\t'), ("pipe", b'|')])
-            .unwrap_or(usual.separator),
+        separator: r.word("separator", "a separator", &SEPARATORS).unwrap_or(usual.separator),
         decimal_comma: r.word("decimal_sign", "a decimal sign", &[("point", false), ("comma", true)]).unwrap_or(false),
         header: r.word("header", "an answer", &[("true", true), ("false", false)]).unwrap_or(true),
         floats: r.word("numbers", "a kind of numbers", &[("exact", false), ("floats", true)]).unwrap_or(false),

@@ -64,6 +64,11 @@ pub enum Period {
     Year,
 }
 
+impl Period {
+    /// The word of each in a question.
+    pub const WORDS: [(&str, Period); 3] = [("week", Period::Week), ("month", Period::Month), ("year", Period::Year)];
+}
+
 /// How an answer is arranged.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Shape {
@@ -130,6 +135,11 @@ pub enum Missing {
     Rows,
     /// The last close carried forward, with a column that marks it.
     Carried,
+}
+
+impl Missing {
+    /// The word of each in a question.
+    pub const WORDS: [(&str, Missing); 3] = [("absent", Missing::Absent), ("rows", Missing::Rows), ("carried", Missing::Carried)];
 }
 
 /// Rounding of prices.
@@ -217,6 +227,9 @@ impl Column {
         matches!(self, Column::Time | Column::TradeDate | Column::Epoch)
     }
 }
+
+/// The word of each separator in a question.
+const SEPARATORS: [(&str, u8); 4] = [("comma", b','), ("semicolon", b';'), ("tab", b'\t'), ("pipe", b'|')];
 
 /// What an answer is written as.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

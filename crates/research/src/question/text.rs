@@ -1,7 +1,8 @@
 //! The canonical text of a question, in TOML and in JSON, and what else says the same: an address and a command line.
 
-use super::{Column, File, Format, Layout, Missing, Period, Question, Round, Shape};
+use super::{Column, File, Format, Layout, Missing, Period, Question, Round, SEPARATORS, Shape};
 use mizuno_store::payloads;
+use serde_json::Value as Json;
 use std::{collections::BTreeMap, fmt::Write};
 
 /// A value of the canonical text.
@@ -12,6 +13,24 @@ enum Said {
     Flag(bool),
     List(Vec<String>),
     Names(BTreeMap<String, String>),
+}
+
+impl Said {
+    fn json(self) -> Json {
+        match self {
+            Said::Text(text) => text.into(),
+            Said::Number(n) => n.into(),
+            Said::Flag(b) => b.into(),
+            Said::List(all) => all.into(),
+            Said::Names(names) => names.into_iter().collect(),
+        }
+    }
+}
+
+/// The word of a value, unless that is the usual one.
+fn unusual<T: PartialEq>(value: T, usual: Option<T>, words: &[(&str, T)]) -> Option<Said> {
+    let word = words.iter().find(|(_, known)| *known == value).filter(|_| usual != Some(value));
+    word.map(|(word, _)| Said::Text((*word).to_owned()))
 }
 
 impl Question {
@@ -32,30 +51,13 @@ impl Question {
             ("from", text(self.range.from.map(|m| m.to_string()))),
             ("to", text(self.range.to.map(|m| m.to_string()))),
             ("last", number(self.range.last)),
-            (
-                "this",
-                text(self.range.this.map(|p| {
-                    match p {
-                        Period::Week => "week",
-                        Period::Month => "month",
-                        Period::Year => "year",
-                    }
-                    .to_owned()
-                })),
-            ),
+            ("this", self.range.this.and_then(|period| unusual(period, None, &Period::WORDS))),
             ("as_of", text(self.as_of.map(|at| at.to_string()))),
             ("layout", word(*layout != Layout::Long, "wide")),
             ("join", word(*layout == Layout::Wide { inner: true }, "inner")),
             ("columns", (!columns.is_empty()).then(|| Said::List(columns.iter().map(|c| c.word().to_owned()).collect()))),
             ("names", (!names.is_empty()).then(|| Said::Names(names.iter().map(|(c, n)| (c.word().to_owned(), n.clone())).collect()))),
-            (
-                "missing",
-                match missing {
-                    Missing::Absent => None,
-                    Missing::Rows => Some(Said::Text("rows".to_owned())),
-                    Missing::Carried => Some(Said::Text("carried".to_owned())),
-                },
-            ),
+            ("missing", unusual(*missing, Some(Missing::Absent), &Missing::WORDS)),
             ("zone", text(Some(clock.to_string()).filter(|c| c != "UTC"))),
             ("stamp", text(Some(stamp.to_string()).filter(|s| s != "rfc3339"))),
             ("stamp_at", word(*at_end, "end")),
@@ -70,15 +72,7 @@ impl Question {
                 }),
             ),
             ("format", word(format != Format::Csv, format.word())),
-            (
-                "separator",
-                match separator {
-                    b';' => Some(Said::Text("semicolon".to_owned())),
-                    b'\t' => Some(Said::Text("tab".to_owned())),
-                    b'|' => Some(Said::Text("pipe".to_owned())),
-                    _ => None,
-                },
-            ),
+            ("separator", unusual(separator, Some(File::default().separator), &SEPARATORS)),
             ("decimal_sign", word(decimal_comma, "comma")),
             ("header", (!header).then_some(Said::Flag(false))),
             ("numbers", word(floats, "floats")),
@@ -91,7 +85,7 @@ impl Question {
     pub fn to_toml(&self) -> String {
         let mut out = String::new();
         // A JSON string is a TOML string, but for one character that TOML wants escaped.
-        let quoted = |text: &str| serde_json::Value::from(text).to_string().replace('\u{7f}', "\\u007f");
+        let quoted = |text: &str| Json::from(text).to_string().replace('\u{7f}', "\\u007f");
         for (key, value) in self.said() {
             let value = match value {
                 Said::Text(text) => quoted(&text),
@@ -111,20 +105,7 @@ impl Question {
     /// The canonical text as JSON, on one line.
     #[must_use]
     pub fn to_json(&self) -> String {
-        let quoted = |text: &str| serde_json::Value::from(text).to_string();
-        let pair = |(key, value): (&str, Said)| {
-            let value = match value {
-                Said::Text(text) => quoted(&text),
-                Said::Number(n) => n.to_string(),
-                Said::Flag(b) => b.to_string(),
-                Said::List(all) => format!("[{}]", all.iter().map(|t| quoted(t)).collect::<Vec<_>>().join(",")),
-                Said::Names(names) => {
-                    let pairs: Vec<String> = names.iter().map(|(c, n)| format!("{}:{}", quoted(c), quoted(n))).collect();
-                    format!("{{{}}}", pairs.join(","))
-                }
-            };
-            format!("{}:{value}", quoted(key))
-        };
+        let pair = |(key, value): (&str, Said)| format!("{}:{}", Json::from(key), value.json());
         format!("{{{}}}", self.said().into_iter().map(pair).collect::<Vec<_>>().join(","))
     }
 
