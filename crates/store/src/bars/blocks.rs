@@ -15,7 +15,7 @@ use crate::{
     table::{Column, Kind, TableWriter, Values},
 };
 use bytes::Bytes;
-use mizuno_core::{Bar, Bars, Decimal, Interval, Slot, Span, Timestamp, Version, Versions, bar::Digits};
+use mizuno_core::{Bar, Decimal, Interval, Slot, Span, Timestamp, Version, Versions, bar::Digits};
 use parquet::{
     column::reader::ColumnReader,
     errors::ParquetError,
@@ -107,7 +107,8 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
     let mut rows: Vec<Version> = vec![];
     for index in 0..file.num_row_groups() {
         let group = Group::new(&file, index)?;
-        let (bars, withdrawn) = group.bars(price_scale, volume_scale)?;
+        let mut bars = vec![];
+        let withdrawn = group.bars(price_scale, volume_scale, &mut bars)?;
         let (recorded_at, fetch) = (group.all("recorded_at")?, group.all("fetch")?);
         let stamps = recorded_at.into_iter().zip(fetch).enumerate();
         rows.extend(stamps.zip(bars).map(|((i, (at, fetch)), bar)| {
@@ -120,17 +121,16 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
 }
 
 /// Reads only the bars of a file in which every slot stands once and none is withdrawn:
-/// two columns less to read, and no versions to choose from.
+/// two columns less to read, and no versions to choose from. They are put behind those in `out`.
 ///
 /// # Errors
 /// When `body` is not such a file.
-pub fn decode_plain(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Bars> {
+pub fn decode_plain(body: Vec<u8>, price_scale: u8, volume_scale: u8, out: &mut Vec<Bar>) -> Decoded<()> {
     let file = SerializedFileReader::new(Bytes::from(body))?;
-    let mut rows: Vec<Bar> = vec![];
     for index in 0..file.num_row_groups() {
-        rows.append(&mut Group::new(&file, index)?.bars(price_scale, volume_scale)?.0);
+        Group::new(&file, index)?.bars(price_scale, volume_scale, out)?;
     }
-    Ok(Bars { rows })
+    Ok(())
 }
 
 struct Group<'f> {
@@ -149,8 +149,8 @@ impl<'f> Group<'f> {
         Ok(Group { reader: file.get_row_group(index)?, count: file.metadata().row_group(index).num_rows() as usize })
     }
 
-    /// The bars of the group, and the levels of its prices where some row may have none.
-    fn bars(&self, price_scale: u8, volume_scale: u8) -> Decoded<(Vec<Bar>, Vec<i16>)> {
+    /// Puts the bars of the group behind those in `out`; the levels of its prices where some row may have none.
+    fn bars(&self, price_scale: u8, volume_scale: u8, out: &mut Vec<Bar>) -> Decoded<Vec<i16>> {
         let time = self.all("time")?;
         let (open, levels) = self.spread("open")?;
         let (high, low, close) = (self.spread("high")?.0, self.spread("low")?.0, self.spread("close")?.0);
@@ -160,11 +160,16 @@ impl<'f> Group<'f> {
             (&open, &high, &low, &close, &volume, &printed)
         {
             let price = |mantissa: i64| Decimal { mantissa, scale: price_scale };
-            let bar = |i: usize| {
-                let volume = known.get(i).is_none_or(|level| *level > 0).then_some(Decimal { mantissa: v[i], scale: volume_scale });
-                Bar::new(Slot(time[i]), [price(o[i]), price(h[i]), price(l[i]), price(c[i])], volume)
-            };
-            return Ok(((0..self.count).map(bar).collect(), levels));
+            // Slices of one length: no bar then asks whether there is a number for it.
+            let n = self.count;
+            let (time, o, h, l, c, v) = (&time[..n], &o[..n], &h[..n], &l[..n], &c[..n], &v[..n]);
+            let bar = |i: usize, volume| Bar::new(Slot(time[i]), [price(o[i]), price(h[i]), price(l[i]), price(c[i])], volume);
+            let volume = |i: usize| Decimal { mantissa: v[i], scale: volume_scale };
+            match known.is_empty() {
+                true => out.extend((0..n).map(|i| bar(i, Some(volume(i))))),
+                false => out.extend((0..n).map(|i| bar(i, known.get(i).is_none_or(|level| *level > 0).then(|| volume(i))))),
+            }
+            return Ok(levels);
         }
         let bar = |i: usize| {
             let number = |column: &Spread, at: u32, scale: u8| {
@@ -181,9 +186,12 @@ impl<'f> Group<'f> {
                 true => Some(number(&volume, 4, volume_scale)?),
                 false => None,
             };
-            Ok(Bar::new(Slot(time[i]), prices, volume))
+            Decoded::Ok(Bar::new(Slot(time[i]), prices, volume))
         };
-        Ok(((0..self.count).map(bar).collect::<Decoded<_>>()?, levels))
+        for i in 0..self.count {
+            out.push(bar(i)?);
+        }
+        Ok(levels)
     }
 
     fn place(&self, column: &str) -> Option<usize> {

@@ -180,9 +180,10 @@ impl StoredBlock {
         blocks::decode(self.body, self.price_scale as u8, self.volume_scale as u8).map_err(damaged)
     }
 
-    pub(crate) fn open_plain(self) -> Result<Bars> {
+    /// Puts the bars of a block of one version a slot behind those in `out`.
+    pub(crate) fn open_plain(self, out: &mut Vec<Bar>) -> Result<()> {
         let damaged = |e: parquet::errors::ParquetError| StoreError::Damaged { block: self.id, problem: e.to_string() };
-        blocks::decode_plain(self.body, self.price_scale as u8, self.volume_scale as u8).map_err(damaged)
+        blocks::decode_plain(self.body, self.price_scale as u8, self.volume_scale as u8, out).map_err(damaged)
     }
 }
 

@@ -106,11 +106,8 @@ impl Store {
         let mut out = Bars::default();
         // A block that came into being meanwhile holds what the tail held.
         if blocks.len() > 1 && blocks.len() == reading.blocks.len() && blocks.iter().all(apart) {
-            let counted: i64 = blocks.iter().map(|b| b.bars).sum();
-            out.rows.reserve(counted as usize);
-            for bars in side_by_side(blocks).await? {
-                reading.append(bars, &mut out);
-            }
+            out = side_by_side(blocks).await?;
+            reading.cut(&mut out);
             reading.blocks.clear();
             let behind = out.rows.len();
             while let Some(bars) = reading.next().await? {
@@ -224,19 +221,30 @@ impl Store {
     }
 }
 
-/// Opens blocks of one version a slot on all cores, and gives their bars in the order of the blocks.
-async fn side_by_side(blocks: Vec<StoredBlock>) -> Result<Vec<Bars>> {
+/// Opens blocks of one version a slot on all cores, and gives their bars in the order of the blocks. The first share has room for
+/// all of them: a bar is copied once at most, since fresh memory costs as much time as decoding does.
+async fn side_by_side(blocks: Vec<StoredBlock>) -> Result<Bars> {
     let hands = std::thread::available_parallelism().map_or(1, usize::from);
     let share = blocks.len().div_ceil(hands);
+    let counted = |blocks: &[StoredBlock]| blocks.iter().map(|b| b.bars as usize).sum::<usize>();
+    let all = counted(&blocks);
     let mut rest = blocks.into_iter().peekable();
     let mut tasks = vec![];
     while rest.peek().is_some() {
         let mine: Vec<StoredBlock> = rest.by_ref().take(share).collect();
-        tasks.push(tokio::task::spawn_blocking(move || mine.into_iter().map(StoredBlock::open_plain).collect::<Result<Vec<_>>>()));
+        let room = if tasks.is_empty() { all } else { counted(&mine) };
+        tasks.push(tokio::task::spawn_blocking(move || {
+            let mut rows = Vec::with_capacity(room);
+            mine.into_iter().try_for_each(|block| block.open_plain(&mut rows)).map(|()| rows)
+        }));
     }
-    let mut out = vec![];
+    let mut out = Bars::default();
     for task in tasks {
-        out.append(&mut task.await.map_err(|_| StoreError::Closed)??);
+        let mut rows = task.await.map_err(|_| StoreError::Closed)??;
+        match out.rows.is_empty() {
+            true => out.rows = rows,
+            false => out.rows.append(&mut rows),
+        }
     }
     Ok(out)
 }
@@ -247,6 +255,12 @@ impl Reading {
         let from = bars.rows.partition_point(|b| b.slot < self.span.start);
         let to = bars.rows.partition_point(|b| b.slot < self.span.end);
         out.rows.extend_from_slice(&bars.rows[from..to]);
+    }
+
+    /// Takes out what does not lie in the span asked for.
+    fn cut(&self, bars: &mut Bars) {
+        bars.rows.truncate(bars.rows.partition_point(|b| b.slot < self.span.end));
+        bars.rows.drain(..bars.rows.partition_point(|b| b.slot < self.span.start));
     }
 
     /// The stretch in which there may be bars; `None` when there are none.
@@ -271,7 +285,9 @@ impl Reading {
                 Some(_) => {
                     let stored = self.block(span.start).await?;
                     if stored.is_plain(self.as_of) && from_tail.rows.is_empty() {
-                        stored.open_plain()?
+                        let mut bars = Bars { rows: Vec::with_capacity(stored.bars as usize) };
+                        stored.open_plain(&mut bars.rows)?;
+                        bars
                     } else {
                         let mut versions = stored.open()?;
                         versions.absorb(from_tail);
