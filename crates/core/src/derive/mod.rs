@@ -1,3 +1,4 @@
 //! What is computed from the bars of several series.
 
+pub mod change;
 pub mod golden;

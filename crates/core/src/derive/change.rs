@@ -1,0 +1,165 @@
+//! Why the answer to one question differs between two instants.
+
+use crate::{bar::Bar, decimal::Decimal};
+
+/// What brought a change about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ChangedBy {
+    /// A bar that was learned, or restated.
+    Bar,
+    /// Another order of the sources, or another choice of them.
+    Ranking,
+    /// A check that found or no longer finds something, or a person who accepted it.
+    Finding,
+    /// A corporate action that was learned: prices are brought back otherwise.
+    Action,
+    /// The range, whose relative words mean other dates, or a slot that has become due.
+    Range,
+    /// The instruments that the question finds.
+    Membership,
+    /// Anything else in the configuration: a tick, a calendar, a zone.
+    Configuration,
+}
+
+impl ChangedBy {
+    /// All of them.
+    pub const ALL: [ChangedBy; 7] = [
+        ChangedBy::Bar,
+        ChangedBy::Ranking,
+        ChangedBy::Finding,
+        ChangedBy::Action,
+        ChangedBy::Range,
+        ChangedBy::Membership,
+        ChangedBy::Configuration,
+    ];
+
+    /// Its word in a file.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            ChangedBy::Bar => "bar",
+            ChangedBy::Ranking => "ranking",
+            ChangedBy::Finding => "finding",
+            ChangedBy::Action => "action",
+            ChangedBy::Range => "range",
+            ChangedBy::Membership => "membership",
+            ChangedBy::Configuration => "configuration",
+        }
+    }
+}
+
+/// What an answer had in one slot of one instrument, and what that followed from.
+#[derive(Clone, Debug, Default)]
+pub struct Standpoint<'a> {
+    /// Whether the slot was asked for at all, and due.
+    pub in_range: bool,
+    /// The bar that was served, and its source.
+    pub bar: Option<(&'a Bar, &'a str)>,
+    /// The sources that took part in that slot, best first.
+    pub order: Vec<&'a str>,
+    /// Those of them whose bar there was doubted.
+    pub doubted: Vec<&'a str>,
+    /// The ex-dates and ratios by which the prices of the served source were brought back, new for old.
+    pub splits: &'a [crate::finding::Split],
+}
+
+impl Standpoint<'_> {
+    fn is_doubted(&self, source: &str) -> bool {
+        self.doubted.contains(&source)
+    }
+
+    /// Whether `a` goes before `b`; `None` where one of them takes no part.
+    fn before(&self, a: &str, b: &str) -> Option<bool> {
+        let place = |name: &str| self.order.iter().position(|s| *s == name);
+        Some(place(a)? < place(b)?)
+    }
+}
+
+/// Whether two bars are written alike: equal values with other digits are not.
+fn written_alike(a: &Bar, b: &Bar) -> bool {
+    let number = |n: Decimal| (n.mantissa, n.scale);
+    a.prices().map(number) == b.prices().map(number) && a.volume().map(number) == b.volume().map(number)
+}
+
+/// Why a slot that differs between two answers does so. Where several things changed, the one without which the old bar would stand.
+///
+/// ```
+/// use mizuno_core::{Bar, Decimal, Slot, change::{ChangedBy, Standpoint, changed_by}};
+/// let bar = |close: &str| Bar::new(Slot(20_188), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
+/// let (worse, better) = (bar("7.50"), bar("7.55"));
+/// let order = vec!["harbour", "lodestar"];
+/// let then = Standpoint { in_range: true, bar: Some((&worse, "lodestar")), order: order.clone(), ..Standpoint::default() };
+/// let now = Standpoint { in_range: true, bar: Some((&better, "harbour")), order, ..Standpoint::default() };
+/// assert_eq!(changed_by(&then, &now), ChangedBy::Bar); // the better source has brought its bar
+/// ```
+#[must_use]
+pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
+    if then.in_range != now.in_range {
+        return ChangedBy::Range;
+    }
+    match (then.bar, now.bar) {
+        (Some((was, from)), Some((is, to))) if from == to => match () {
+            () if !written_alike(was, is) && then.splits != now.splits => ChangedBy::Action,
+            () if !written_alike(was, is) => ChangedBy::Bar,
+            () if then.is_doubted(to) != now.is_doubted(to) => ChangedBy::Finding,
+            () => ChangedBy::Configuration,
+        },
+        (Some((_, from)), Some((_, to))) => match (then.before(to, from), now.before(to, from)) {
+            (Some(a), Some(b)) if a == b => {
+                let other = |source: &str| then.is_doubted(source) != now.is_doubted(source);
+                if other(from) || other(to) { ChangedBy::Finding } else { ChangedBy::Bar }
+            }
+            _ => ChangedBy::Ranking,
+        },
+        (None, Some((_, to))) if !then.order.contains(&to) => ChangedBy::Ranking,
+        (Some((_, from)), None) if !now.order.contains(&from) => ChangedBy::Ranking,
+        (None, None) => ChangedBy::Configuration,
+        _ => ChangedBy::Bar,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Slot, finding::Split};
+
+    fn bar(close: &str) -> Bar {
+        Bar::new(Slot(1), [close; 4].map(|p| p.parse().unwrap()), None)
+    }
+
+    fn at<'a>(bar: &'a Bar, source: &'a str, order: &[&'a str], doubted: &[&'a str]) -> Standpoint<'a> {
+        Standpoint { in_range: true, bar: Some((bar, source)), order: order.to_vec(), doubted: doubted.to_vec(), splits: &[] }
+    }
+
+    #[test]
+    fn each_change_has_the_reason_without_which_the_old_bar_would_stand() {
+        let (a, b, a_again) = (bar("7.50"), bar("7.60"), bar("7.5"));
+        let both = ["p", "q"];
+        let nothing = |order: &[&'static str], in_range| Standpoint { in_range, order: order.to_vec(), ..Standpoint::default() };
+        let splits = [Split { ex_date: crate::TradeDate(2), new: 2, old: 1 }];
+        for (then, now, wanted) in [
+            (at(&a, "p", &both, &[]), at(&b, "p", &both, &[]), ChangedBy::Bar),
+            (at(&a, "p", &both, &[]), at(&a_again, "p", &both, &[]), ChangedBy::Bar),
+            (at(&a, "p", &both, &[]), Standpoint { splits: &splits, ..at(&b, "p", &both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", &both, &[]), at(&a, "p", &both, &["p"]), ChangedBy::Finding),
+            (at(&a, "p", &both, &[]), at(&a, "p", &both, &[]), ChangedBy::Configuration),
+            // The better one comes, or is doubted, or is believed again.
+            (at(&a, "q", &both, &[]), at(&b, "p", &both, &[]), ChangedBy::Bar),
+            (at(&a, "p", &both, &[]), at(&b, "q", &both, &["p"]), ChangedBy::Finding),
+            (at(&a, "q", &both, &["p"]), at(&b, "p", &both, &[]), ChangedBy::Finding),
+            // The order is another, or a source takes part no longer.
+            (at(&a, "p", &both, &[]), at(&b, "q", &["q", "p"], &[]), ChangedBy::Ranking),
+            (at(&a, "p", &both, &[]), at(&b, "q", &["q"], &[]), ChangedBy::Ranking),
+            (at(&a, "p", &["p"], &[]), at(&b, "q", &both, &["p"]), ChangedBy::Ranking),
+            // There was nothing, or is nothing.
+            (nothing(&both, true), at(&a, "p", &both, &[]), ChangedBy::Bar),
+            (nothing(&["q"], true), at(&a, "p", &both, &[]), ChangedBy::Ranking),
+            (at(&a, "p", &["p"], &[]), nothing(&["q"], true), ChangedBy::Ranking),
+            (nothing(&both, false), at(&a, "p", &both, &[]), ChangedBy::Range),
+            (at(&a, "p", &both, &[]), nothing(&both, false), ChangedBy::Range),
+            (nothing(&both, true), nothing(&both, true), ChangedBy::Configuration),
+        ] {
+            assert_eq!(changed_by(&then, &now), wanted, "{then:?} {now:?}");
+        }
+    }
+}
