@@ -251,6 +251,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The configurations that the service accepted, the newest first, each with the files that changed in it. */
+        get: operations["list_configurations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One of them, with the difference of each file that changed. */
+        get: operations["show_configuration"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/{number}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file as it stood in one of them. */
+        get: operations["serve_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/holes": {
         parameters: {
             query?: never;
@@ -649,6 +700,23 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A configuration that the service accepted. */
+        AcceptedConfiguration: {
+            /** @description When it was accepted. It counts from then on; the first also for all time before. */
+            accepted_at: string;
+            /** @description The files that differ from the configuration before; all of them in the first. */
+            changes: components["schemas"]["FileChange"][];
+            /**
+             * Format: int64
+             * @description How many files it has.
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            number: number;
+        };
         /** @description The keys of a question; docs/questions.md tells of each. */
         AnyQuestion: {
             /** @description Only what was known at this instant. */
@@ -881,6 +949,18 @@ export interface components {
             /** @description Which one, where it is one: a collector, a source of fetches, a series, a list (SOURCE/LIST), a cause of gaps. */
             which?: string | null;
         };
+        /** @description The configuration that an answer is made with. */
+        ConfigurationTold: {
+            /** @description When it was accepted. */
+            accepted_at: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            number: number;
+            /** @description Whether the answer is of an instant before that: no older configuration is kept. */
+            stands_for_earlier: boolean;
+        };
         /** @description Held against expected, series by session or month. */
         Coverage: {
             /** @description `session` or `month`. */
@@ -973,6 +1053,8 @@ export interface components {
             /** @description The columns of the answer. */
             columns: components["schemas"]["ColumnTold"][];
             completeness?: components["schemas"]["Completeness"] | null;
+            /** @description The configuration that counted at that instant. */
+            configuration: components["schemas"]["ConfigurationTold"];
             /** @description The same question in other forms. */
             forms: components["schemas"]["Forms"];
             /** @description SHA-256 of the question as asked: of its canonical JSON. */
@@ -1097,6 +1179,25 @@ export interface components {
              * @description HTTP status.
              */
             status?: number | null;
+        };
+        /** @description How a file differs from the configuration before. */
+        FileChange: {
+            /**
+             * Format: int64
+             * @description Lines that it has and had not.
+             */
+            added: number;
+            /** @description `new`, `changed` or `gone`. */
+            change: string;
+            /** @description The difference in the unified format; only where one configuration is asked for. */
+            difference?: string | null;
+            /** @description Its path within the configuration. */
+            path: string;
+            /**
+             * Format: int64
+             * @description Lines that it had and has not.
+             */
+            removed: number;
         };
         /** @description Something a check noticed about a bar or a stretch of bars. */
         Finding: {
@@ -2032,6 +2133,8 @@ export interface operations {
                 this?: string;
                 /** @description Only what was known at this instant; `now`, or nothing, for the newest. The header `Mizuno-As-Of` tells the instant an answer stands for. */
                 as_of?: string;
+                /** @description Instead of the bars, what differs from the answer as of this instant; ask next time with the `Mizuno-As-Of` of this answer. */
+                since?: string;
                 /** @description `long` (a row a bar, also when left out) or `wide` (a row a moment). */
                 layout?: string;
                 /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
@@ -2064,6 +2167,10 @@ export interface operations {
                 decimal_sign?: string;
                 /** @description Whether a CSV file begins with the names of its columns. */
                 header?: string;
+                /** @description Quotation marks in a CSV file: `needed` (also when left out), or `texts`: round every text, stamp and name of a column. */
+                quotes?: string;
+                /** @description `rows` (also when left out) or `columns`, in a JSON file. */
+                arrays?: string;
                 /** @description `exact` (also when left out) or `floats`, in a Parquet file or a workbook. */
                 numbers?: string;
             };
@@ -2831,6 +2938,8 @@ export interface operations {
                 this?: string;
                 /** @description Only what was known at this instant; `now`, or nothing, for the newest. The header `Mizuno-As-Of` tells the instant an answer stands for. */
                 as_of?: string;
+                /** @description Instead of the bars, what differs from the answer as of this instant; ask next time with the `Mizuno-As-Of` of this answer. */
+                since?: string;
                 /** @description `long` (a row a bar, also when left out) or `wide` (a row a moment). */
                 layout?: string;
                 /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
@@ -2863,6 +2972,10 @@ export interface operations {
                 decimal_sign?: string;
                 /** @description Whether a CSV file begins with the names of its columns. */
                 header?: string;
+                /** @description Quotation marks in a CSV file: `needed` (also when left out), or `texts`: round every text, stamp and name of a column. */
+                quotes?: string;
+                /** @description `rows` (also when left out) or `columns`, in a JSON file. */
+                arrays?: string;
                 /** @description `exact` (also when left out) or `floats`, in a Parquet file or a workbook. */
                 numbers?: string;
             };
@@ -3346,6 +3459,202 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Gap"][];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_configurations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AcceptedConfiguration"][];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_configuration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of the configuration */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AcceptedConfiguration"];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    serve_file: {
+        parameters: {
+            query: {
+                /** @description Path of the file within the configuration, as in `ranking.toml`. */
+                path: string;
+            };
+            header?: never;
+            path: {
+                /** @description The number of the configuration */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text of the file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
                 };
             };
             /** @description Not changed since the validator sent */

@@ -5,12 +5,14 @@
 //! trade date for daily ones. Spans are half-open: `from` is in, `to` is not.
 
 mod findings;
+mod history;
 mod questions;
 mod sources;
 mod trust;
 pub mod words;
 
 pub use findings::*;
+pub use history::*;
 pub use questions::*;
 pub use sources::*;
 pub use trust::*;

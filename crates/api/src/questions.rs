@@ -1,6 +1,6 @@
 //! Questions, and what their answers would be.
 
-use crate::{Completeness, LeftOut};
+use crate::{Completeness, ConfigurationTold, LeftOut};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -54,6 +54,8 @@ pub struct AnyQuestion {
 pub struct Explanation {
     /// The instant the answer stands for.
     pub as_of: String,
+    /// The configuration that counted at that instant.
+    pub configuration: ConfigurationTold,
     /// SHA-256 of the question as asked: of its canonical JSON.
     pub question: String,
     /// SHA-256 of the question as resolved: absolute range, instant, instruments.

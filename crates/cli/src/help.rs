@@ -5,7 +5,7 @@ use std::fmt::Write;
 
 /// The commands by the step of the work they belong to.
 const GROUPS: [(&str, &[&str]); 6] = [
-    ("Set up", &["demo", "serve", "check", "try", "reload", "openapi"]),
+    ("Set up", &["demo", "serve", "check", "try", "reload", "history", "openapi"]),
     ("Collect", &["collect", "schedule", "lists", "runs", "watch", "cancel", "resume"]),
     ("Look each morning", &["status", "coverage", "gaps", "fetches", "quarantine"]),
     ("Repair", &["repair", "excuse", "excuses", "decide", "settle"]),

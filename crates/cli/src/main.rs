@@ -82,6 +82,9 @@ enum Command {
         after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland\n  mizuno bars KBF --source harbour --interval 1m -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet\n  mizuno bars KBF OXB TRN --layout wide --columns date,close --last 20\n  mizuno bars 'AL*' --this month --explain"
     )]
     Bars(Box<commands::bars::Bars>),
+    /// Show what changed when in the configuration, or a file as it stood.
+    #[command(after_help = "Examples:\n  mizuno history\n  mizuno history 1\n  mizuno history 1 ranking.toml")]
+    History(commands::history::History),
     /// List the questions saved under a name, show one with its history, save or remove one.
     #[command(
         after_help = "Examples:\n  mizuno questions\n  mizuno questions closes --save closes.toml --by mere\n  mizuno questions closes\n  mizuno bars --saved closes --last 5"
@@ -223,6 +226,7 @@ async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failu
         Command::Instruments { words } => commands::instruments::instruments(&client()?, &words).await,
         Command::Series { instrument, interval } => commands::instruments::series(&client()?, instrument, interval).await,
         Command::Bars(ask) => commands::bars::bars(&client()?, *ask).await,
+        Command::History(ask) => commands::history::history(&client()?, ask).await,
         Command::Questions(ask) => commands::questions::questions(&client()?, ask).await,
         Command::Coverage(ask) => commands::coverage::coverage(&client()?, ask).await,
         Command::Gaps(ask) => commands::gaps::gaps(&client()?, ask).await,

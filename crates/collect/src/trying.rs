@@ -10,7 +10,7 @@ use mizuno_core::{
     interval::NotAnInterval,
     plan::Reach,
 };
-use mizuno_desk::{DeskError, Setup, moments, secrets, setup::Means};
+use mizuno_desk::{DeskError, Kept, Setup, moments, secrets, setup::Means};
 use mizuno_sources::{Answered, Clock, Failure, NoDayBook, Page, Place, Source, Stop, Ticket, Wanted, decode, hints, request::same_server};
 use std::{
     collections::HashMap,
@@ -90,7 +90,15 @@ pub fn try_profile(config_dir: PathBuf, ask: Trial, clock: ClockFace) -> LocalBo
         };
         let config = Config::load(&config_dir).map_err(said)?;
         let (clock, secrets) = (Clock::new(clock), secrets(Some(&config_dir)));
-        let means = Means { clock: &clock, secrets: &secrets, book: Arc::new(NoDayBook), folder: &config_dir, before: None };
+        let means = Means {
+            clock: &clock,
+            secrets: &secrets,
+            book: Arc::new(NoDayBook),
+            folder: &config_dir,
+            before: None,
+            kept: Kept::NONE,
+            names: &[],
+        };
         let setup = Setup::new(config, vec![], HashMap::new(), &means)?;
         let profile = Arc::new(parsed(ask.profile.as_deref().unwrap_or_default())?);
         let named = |failure| DeskError::Source { name: profile.name.clone(), failure };

@@ -11,7 +11,8 @@
 //! ```
 //!
 //! Every problem found is a [`Problem`] with file and line, what is wrong and
-//! what was expected; [`Config::load`] returns all of them at once.
+//! what was expected; [`Config::load`] returns all of them at once. A configuration keeps the [`Texts`] it was
+//! read from, so that it can be read again when the files say something else.
 
 mod checks;
 pub mod collector;
@@ -20,6 +21,7 @@ pub mod problem;
 pub mod profile;
 mod ranking;
 mod text;
+pub mod texts;
 pub mod venue;
 
 pub use checks::Checks;
@@ -28,6 +30,7 @@ pub use instruments::{parse as parse_instruments, sound_symbol};
 pub use problem::{Problem, Problems};
 pub use profile::Profile;
 pub use ranking::{Ranked, Ranking};
+pub use texts::Texts;
 
 use mizuno_core::{Instrument, Venue};
 use serde::Deserialize;
@@ -35,6 +38,7 @@ use std::{
     collections::BTreeMap,
     net::SocketAddr,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 /// The file `mizuno.toml`.
@@ -67,6 +71,8 @@ pub struct Config {
     pub checks: Checks,
     /// Questions that the operator keeps, by name: the text of each file in `questions/`. Whoever answers questions reads them.
     pub questions: BTreeMap<String, String>,
+    /// The files it was read from.
+    pub texts: Arc<Texts>,
 }
 
 /// The name that golden series have in the place of a source; no source may carry it.
@@ -78,20 +84,33 @@ impl Config {
     /// # Errors
     /// Every problem in every file.
     pub fn load(dir: &Path) -> Result<Config, Problems> {
-        let mut problems = vec![];
+        let (texts, unreadable) = Texts::read(dir);
+        Config::read(Arc::new(texts), unreadable)
+    }
+
+    /// Reads texts that were a sound configuration once.
+    ///
+    /// # Errors
+    /// What of them is a problem today.
+    pub fn of(texts: Arc<Texts>) -> Result<Config, Problems> {
+        Config::read(texts, vec![])
+    }
+
+    fn read(texts: Arc<Texts>, mut problems: Vec<Problem>) -> Result<Config, Problems> {
         let mut keep = |found: Vec<Problem>| problems.extend(found);
-        let service = one::<ServiceFile>(dir, Path::new("mizuno.toml")).map_err(&mut keep).ok();
-        let venues = many(dir, "venues", "toml", |path, text| {
+        let service = texts.0.get("mizuno.toml").map(|text| problem::toml::<ServiceFile>(Path::new("mizuno.toml"), text));
+        let service = service.and_then(|read| read.map_err(&mut keep).ok());
+        let venues = texts.many("venues", |path, text| {
             let file = problem::toml::<venue::VenueFile>(path, text)?;
             venue::build(path, file).map(|v| vec![v])
         });
-        let instruments = many(dir, "instruments", "csv", instruments::parse);
-        let sources = many(dir, "sources", "toml", |path, text| profile::parse(path, text).map(|p| vec![p]));
-        let collectors = many(dir, "collectors", "toml", |path, text| {
+        let instruments = texts.many("instruments", instruments::parse);
+        let sources = texts.many("sources", |path, text| profile::parse(path, text).map(|p| vec![p]));
+        let collectors = texts.many("collectors", |path, text| {
             let file = problem::toml::<Collector>(path, text)?;
             file.check(path, text).map(|()| vec![file])
         });
-        let questions = many(dir, "questions", "toml", |path, text| {
+        let questions = texts.many("questions", |path, text| {
             let name = path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
             Ok(vec![(name, text.to_owned())])
         });
@@ -100,8 +119,8 @@ impl Config {
         let instruments = instruments.map_err(&mut keep).unwrap_or_default();
         let sources = sources.map_err(&mut keep).unwrap_or_default();
         let collectors = collectors.map_err(&mut keep).unwrap_or_default();
-        let ranking = if_there(dir, Path::new("ranking.toml"), Ranking::parse).map_err(&mut keep).unwrap_or_default();
-        let checks = if_there(dir, Path::new("checks.toml"), Checks::parse).map_err(&mut keep).unwrap_or_default();
+        let ranking = texts.if_there("ranking.toml", Ranking::parse).map_err(&mut keep).unwrap_or_default();
+        let checks = texts.if_there("checks.toml", Checks::parse).map_err(&mut keep).unwrap_or_default();
         if let (Some(service), true) = (service, problems.is_empty()) {
             let config = Config {
                 service,
@@ -112,6 +131,7 @@ impl Config {
                 ranking,
                 checks,
                 questions: questions.into_iter().map(|(_, named)| named).collect(),
+                texts: texts.clone(),
             };
             problems = config.cross_check(&collectors);
             if problems.is_empty() {
@@ -214,41 +234,4 @@ impl Config {
 fn known<'a>(names: impl Iterator<Item = &'a String>) -> String {
     let names: Vec<&str> = names.map(String::as_str).collect();
     if names.is_empty() { "none is configured".to_owned() } else { format!("there is {}", names.join(", ")) }
-}
-
-fn read(dir: &Path, file: &Path) -> Result<String, Vec<Problem>> {
-    std::fs::read_to_string(dir.join(file)).map_err(|e| vec![Problem::whole(file, format!("cannot be read: {e}"))])
-}
-
-fn one<T: serde::de::DeserializeOwned>(dir: &Path, file: &Path) -> Result<T, Vec<Problem>> {
-    problem::toml(file, &read(dir, file)?)
-}
-
-/// Reads a file that may be absent.
-fn if_there<T: Default>(dir: &Path, file: &Path, parse: fn(&Path, &str) -> Result<T, Vec<Problem>>) -> Result<T, Vec<Problem>> {
-    if dir.join(file).exists() { parse(file, &read(dir, file)?) } else { Ok(T::default()) }
-}
-
-/// Reads every file of a folder, in name order; all problems of all files at once.
-fn many<T>(
-    dir: &Path,
-    folder: &str,
-    ending: &str,
-    parse: impl Fn(&Path, &str) -> Result<Vec<T>, Vec<Problem>>,
-) -> Result<Vec<(PathBuf, T)>, Vec<Problem>> {
-    let mut files: Vec<PathBuf> = match std::fs::read_dir(dir.join(folder)) {
-        Err(e) if e.kind() == std::io::ErrorKind::NotFound => vec![],
-        Err(e) => return Err(vec![Problem::whole(Path::new(folder), format!("cannot be read: {e}"))]),
-        Ok(entries) => entries.flatten().map(|e| Path::new(folder).join(e.file_name())).collect(),
-    };
-    files.retain(|f| f.extension().is_some_and(|e| e == ending));
-    files.sort();
-    let (mut out, mut problems) = (vec![], vec![]);
-    for file in files {
-        match read(dir, &file).and_then(|text| parse(&file, &text)) {
-            Ok(found) => out.extend(found.into_iter().map(|t| (file.clone(), t))),
-            Err(found) => problems.extend(found),
-        }
-    }
-    if problems.is_empty() { Ok(out) } else { Err(problems) }
 }

@@ -4,7 +4,7 @@ use crate::{
     error::DeskError,
     events::Events,
     lateness::Lateness,
-    setup::{Means, Setup},
+    setup::{Kept, Means, Setup},
     sight::Sights,
 };
 use futures_util::future::BoxFuture;
@@ -13,14 +13,17 @@ use mizuno_core::{SeriesKey, TradeDate, clock::ClockFace};
 use mizuno_sources::{Clock, DayBook, Secrets};
 use mizuno_store::{Store, series::SeriesRow};
 use std::{
-    collections::HashMap,
+    collections::{HashMap, VecDeque},
     path::PathBuf,
-    sync::{Arc, PoisonError, RwLock},
+    sync::{Arc, Mutex, PoisonError, RwLock},
 };
 use tokio::{runtime::Handle, sync::watch};
 
 /// The sixty seconds that a source's calls a minute are counted over, in microseconds.
 const MINUTE: i64 = 60 * mizuno_core::time::SECOND;
+
+/// What a setup of the past follows from: the configuration, how many instruments were listed, and how many have other names since.
+pub(crate) type Past = (i64, i64, i64);
 
 /// The setup at work, the store, the clock, and what is known of every series.
 pub struct Desk {
@@ -39,6 +42,10 @@ pub struct Desk {
     config_dir: Option<PathBuf>,
     data: PathBuf,
     setup: RwLock<Arc<Setup>>,
+    /// Held while another setup is put to work.
+    pub(crate) changing: tokio::sync::RwLock<()>,
+    /// Setups of the past, those that were asked about last in front.
+    pub(crate) past: Mutex<VecDeque<(Past, Arc<Setup>)>>,
     /// Counts the setups there have been.
     changed: watch::Sender<u64>,
 }
@@ -52,12 +59,8 @@ impl Desk {
         let clock = Clock::new(clock);
         let hand = clock.clone();
         let store = Store::open(&data, Arc::new(move || hand.now())).await?;
-        store.put_instruments(config.instruments.clone(), None).await?;
         let secrets = secrets(config_dir.as_deref());
-        let book = Arc::new(Book(store.clone()));
-        let means = Means { clock: &clock, secrets: &secrets, book, folder: &data, before: None };
-        let (listed, ids) = (store.listed_instruments().await?, listed_ids(&store).await?);
-        let setup = Setup::new(config, listed, ids, &means)?;
+        let setup = accept(&store, &clock, &secrets, &data, config, None).await?;
         // Calls of a process that ended within the last minute still count at their sources.
         let now = clock.now();
         for (name, at) in store.newest_calls().await? {
@@ -77,6 +80,8 @@ impl Desk {
             config_dir,
             data,
             setup: RwLock::new(Arc::new(setup)),
+            changing: tokio::sync::RwLock::new(()),
+            past: Mutex::default(),
             changed: watch::channel(0).0,
         })
     }
@@ -105,13 +110,11 @@ impl Desk {
 
     /// Puts a configuration, and what the lists of sources say, in the place of the setup at work.
     pub async fn put_to_work(&self, config: Config) -> Result<(), DeskError> {
-        self.store.put_instruments(config.instruments.clone(), None).await?;
+        // An instant that is pinned meanwhile waits until it is settled which setup it is of.
+        let _changing = self.changing.write().await;
         let before = self.setup();
         let secrets = secrets(self.config_dir.as_deref());
-        let book = Arc::new(Book(self.store.clone()));
-        let means = Means { clock: &self.clock, secrets: &secrets, book, folder: &self.data, before: Some(&before) };
-        let (listed, ids) = (self.store.listed_instruments().await?, listed_ids(&self.store).await?);
-        let setup = Setup::new(config, listed, ids, &means)?;
+        let setup = accept(&self.store, &self.clock, &secrets, &self.data, config, Some(&before)).await?;
         *self.setup.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(setup);
         self.changed.send_modify(|n| *n += 1);
         Ok(())
@@ -120,6 +123,11 @@ impl Desk {
     /// What keys and passwords there are, read afresh.
     pub fn secrets(&self) -> Secrets {
         secrets(self.config_dir.as_deref())
+    }
+
+    /// The ledger of calls a day.
+    pub(crate) fn book(&self) -> Arc<dyn DayBook> {
+        Arc::new(Book(self.store.clone()))
     }
 
     /// The data directory.
@@ -137,6 +145,23 @@ impl Desk {
     pub fn config_dir(&self) -> Option<&std::path::Path> {
         self.config_dir.as_deref()
     }
+}
+
+/// Keeps a configuration, and makes the setup of it and of what the lists of sources say.
+async fn accept(
+    store: &Store,
+    clock: &Clock,
+    secrets: &Secrets,
+    data: &std::path::Path,
+    config: Config,
+    before: Option<&Setup>,
+) -> Result<Setup, DeskError> {
+    let kept = store.keep_configuration(&config.texts.0).await?;
+    store.put_instruments(config.instruments.clone(), None).await?;
+    let (listed, ids) = (store.listed_instruments().await?, listed_ids(store).await?);
+    let kept = Kept { id: kept.id, accepted_at: kept.accepted_at, since: store.newest() };
+    let means = Means { clock, secrets, book: Arc::new(Book(store.clone())), folder: data, before, kept, names: &[] };
+    Setup::new(config, listed, ids, &means)
 }
 
 /// What the file `.env` of a configuration holds; nothing when there is none.

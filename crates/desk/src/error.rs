@@ -68,6 +68,7 @@ impl DeskError {
             "source" | "collector" => "status",
             "list" => "lists",
             "saved question" => "questions",
+            "configuration" | "file" => "history",
             _ => "instruments",
         };
         DeskError::Unknown { kind, id: id.to_owned(), hint, see }

@@ -2,7 +2,8 @@
 //!
 //! Two rooms stand on it: the one that collects and the one that answers researchers. What both must say alike stands here:
 //!
-//! * [`setup`]: the configuration at work, with its sources and calendars; [`timetable`]: when collectors run.
+//! * [`setup`]: the configuration at work, with its sources and calendars; [`past`]: as it was at an instant; [`history`]: what changed
+//!   in it when; [`timetable`]: when collectors run.
 //! * [`views`]: series as they stand at an instant, with gaps and causes; [`sight`] keeps that in memory until it changes.
 //! * [`moments`]: dates, instants and ids of gaps as people write and read them.
 //! * [`events`]: what happens, told to whoever listens; [`concern`]: what a person should know of this morning.
@@ -13,11 +14,13 @@ pub mod concern;
 mod desk;
 pub mod error;
 pub mod events;
+pub mod history;
 pub mod kept;
 pub mod lateness;
 pub mod moments;
+pub mod past;
 pub mod setup;
-mod sight;
+pub mod sight;
 pub mod timetable;
 mod usual;
 mod view;
@@ -27,5 +30,5 @@ pub use concern::Concern;
 pub use desk::{Desk, secrets};
 pub use error::DeskError;
 pub use events::Event;
-pub use setup::{Post, Setup};
+pub use setup::{Kept, Post, Setup};
 pub use view::View;

@@ -5,7 +5,10 @@
 
 use crate::error::DeskError;
 use mizuno_config::{Collector, Config, profile::Offer};
-use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Timestamp, Venue, calendar::usual_dates, check::Standards, search::Index};
+use mizuno_core::{
+    Calendar, Instrument, Interval, SeriesKey, Timestamp, TradeDate, Venue, calendar::usual_dates, check::Standards,
+    instrument::FormerSymbol, search::Index,
+};
 use mizuno_sources::{Clock, DayBook, Secrets, Source};
 use mizuno_store::series::SeriesRow;
 use std::{
@@ -27,11 +30,34 @@ pub struct Setup {
     pub sources: BTreeMap<String, Source>,
     /// The calendar of each venue, by its code.
     pub calendars: BTreeMap<String, Calendar>,
+    /// No other venue, as it is described, has the number of one of these.
+    pub descriptions: BTreeMap<String, u64>,
     /// What each source calls our symbols, where its list says.
     pub ids: HashMap<String, HashMap<String, String>>,
     /// Finds instruments.
     pub index: Index,
+    /// The kept configuration it was made of.
+    pub kept: Kept,
     symbols: HashMap<String, usize>,
+    /// Of a setup of the past: instruments by the symbols that they have given up since, and those symbols by the present ones.
+    then: HashMap<String, usize>,
+    was: HashMap<String, String>,
+}
+
+/// Which of the kept configurations a setup was made of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Kept {
+    /// Its number.
+    pub id: i64,
+    /// When it was accepted.
+    pub accepted_at: Timestamp,
+    /// When the setup was put to work; what was known before may have been another.
+    pub since: Timestamp,
+}
+
+impl Kept {
+    /// Of a setup that nobody keeps: a profile is tried with it.
+    pub const NONE: Kept = Kept { id: 0, accepted_at: Timestamp::MIN, since: Timestamp::MIN };
 }
 
 /// All that is needed to collect for one collector.
@@ -61,6 +87,10 @@ pub struct Means<'a> {
     pub folder: &'a Path,
     /// The setup before, whose sources go on as they are when their profiles are the same.
     pub before: Option<&'a Setup>,
+    /// Which configuration it is.
+    pub kept: Kept,
+    /// Of a setup of the past: what instruments were called then, each with its present symbol.
+    pub names: &'a [(String, String)],
 }
 
 impl Setup {
@@ -71,6 +101,7 @@ impl Setup {
         ids: HashMap<String, HashMap<String, String>>,
         means: &Means<'_>,
     ) -> Result<Setup, DeskError> {
+        let (then, was) = under_present_names(&mut config, means.names);
         let mut symbols: HashMap<String, usize> = config.instruments.iter().enumerate().map(|(at, i)| (i.symbol.clone(), at)).collect();
         for instrument in listed.into_iter().filter(|i| config.venues.contains_key(&i.venue)) {
             // One that a list has renamed stands in the configuration under its former symbol still.
@@ -102,7 +133,19 @@ impl Setup {
         }
         let index = Index::new(&config.instruments);
         static SERIAL: AtomicU64 = AtomicU64::new(0);
-        Ok(Setup { serial: SERIAL.fetch_add(1, Ordering::Relaxed), config, sources, calendars, ids, index, symbols })
+        let serial = || SERIAL.fetch_add(1, Ordering::Relaxed);
+        let same = |code: &String, venue: &Venue| {
+            let before = means.before.filter(|b| b.config.venues.get(code) == Some(venue));
+            before.and_then(|b| b.descriptions.get(code).copied()).unwrap_or_else(serial)
+        };
+        let descriptions = config.venues.iter().map(|(code, venue)| (code.clone(), same(code, venue))).collect();
+        Ok(Setup { serial: serial(), descriptions, config, sources, calendars, ids, index, kept: means.kept, symbols, then, was })
+    }
+
+    /// What an instrument was called at the instant that the setup is of; today's symbol, but for a setup of the past.
+    #[must_use]
+    pub fn symbol_then<'s>(&'s self, instrument: &'s Instrument) -> &'s str {
+        self.was.get(&instrument.symbol).map_or(&instrument.symbol, String::as_str)
     }
 
     /// A collector and all it works with.
@@ -141,10 +184,10 @@ impl Setup {
 
     /// The instrument with this symbol, present or former, in either case.
     pub fn instrument(&self, symbol: &str) -> Result<&Instrument, DeskError> {
-        if let Some(instrument) = self.known(symbol) {
+        let all = &self.config.instruments;
+        if let Some(instrument) = self.then.get(symbol).and_then(|&at| all.get(at)).or_else(|| self.known(symbol)) {
             return Ok(instrument);
         }
-        let all = &self.config.instruments;
         let named = |i: &&Instrument| i.symbol.eq_ignore_ascii_case(symbol);
         let formerly = |i: &&Instrument| i.former.iter().any(|f| f.symbol.eq_ignore_ascii_case(symbol));
         all.iter()
@@ -197,6 +240,22 @@ impl Setup {
         let found = self.calendars.get(&instrument.venue);
         found.ok_or_else(|| DeskError::Invalid(format!("{} trades on {}, which is no venue any more", instrument.symbol, instrument.venue)))
     }
+}
+
+/// Puts the present symbols in the place of those that instruments had then, since series carry them: where each instrument stands
+/// by its symbol then, and the symbols then by the present ones.
+fn under_present_names(config: &mut Config, names: &[(String, String)]) -> (HashMap<String, usize>, HashMap<String, String>) {
+    let present: HashMap<&str, &str> = names.iter().map(|(was, is)| (was.as_str(), is.as_str())).collect();
+    let mut then = HashMap::new();
+    for (at, instrument) in config.instruments.iter_mut().enumerate() {
+        if let Some(&symbol) = present.get(instrument.symbol.as_str()) {
+            let was = std::mem::replace(&mut instrument.symbol, symbol.to_owned());
+            // Collectors, rankings and checks that name it follow.
+            instrument.former.push(FormerSymbol { symbol: was.clone(), until: TradeDate(i32::MAX) });
+            then.insert(was, at);
+        }
+    }
+    (then, names.iter().map(|(was, is)| (is.clone(), was.clone())).collect())
 }
 
 impl Post<'_> {

@@ -41,12 +41,15 @@ pub struct Sight {
     /// No other has it.
     pub(crate) serial: u64,
     interval: Interval,
+    /// What is expected, held and excused.
     pub standing: Standing,
     /// What explains its gaps.
     pub evidence: Evidence,
     /// Slots without a bar in which it is only quiet; not expected, and looked at again like the others.
     pub quiet: Spans,
+    /// What the source could be asked for.
     pub in_reach: Span,
+    /// How much later than its profile says a bar may come before its absence counts, in microseconds.
     pub grace: i64,
     gaps: OnceLock<Vec<Gap>>,
     whole: OnceLock<Completeness>,
@@ -55,7 +58,7 @@ pub struct Sight {
 }
 
 impl Sight {
-    pub fn new(interval: Interval, standing: Standing, evidence: Evidence, in_reach: Span, grace: i64) -> Sight {
+    pub(crate) fn new(interval: Interval, standing: Standing, evidence: Evidence, in_reach: Span, grace: i64) -> Sight {
         static SERIAL: AtomicU64 = AtomicU64::new(0);
         Sight {
             serial: SERIAL.fetch_add(1, Ordering::Relaxed),
@@ -112,7 +115,7 @@ impl Sight {
 
 /// The newest sight of each series.
 #[derive(Default)]
-pub struct Sights(Mutex<HashMap<i64, Remembered>>);
+pub(crate) struct Sights(Mutex<HashMap<i64, Remembered>>);
 
 struct Remembered {
     moment: Moment,
@@ -128,13 +131,13 @@ impl Sights {
     }
 
     /// The sight of a series that changed last at `changed`, as it was known at `known`.
-    pub fn recall(&self, series: i64, moment: &Moment, changed: Timestamp, known: Timestamp) -> Option<Arc<Sight>> {
+    pub(crate) fn recall(&self, series: i64, moment: &Moment, changed: Timestamp, known: Timestamp) -> Option<Arc<Sight>> {
         let all = self.lock();
         let kept = all.get(&series).filter(|r| changed <= r.known && changed <= known && r.moment == *moment);
         kept.map(|r| r.sight.clone())
     }
 
-    pub fn remember(&self, series: i64, moment: Moment, known: Timestamp, sight: Arc<Sight>) {
+    pub(crate) fn remember(&self, series: i64, moment: Moment, known: Timestamp, sight: Arc<Sight>) {
         let mut all = self.lock();
         if all.get(&series).is_none_or(|r| r.known <= known) {
             all.insert(series, Remembered { moment, known, sight, usual: None });

@@ -55,8 +55,8 @@ impl Research {
         let instrument = setup.instrument(&here.symbol)?;
         let calendar = setup.calendar_of(instrument)?;
         let span = moments::span(moments::Asked { from: pair.from.as_deref(), to: pair.to.as_deref() }, interval, calendar)?;
-        let a = self.all_bars(setup, here, calendar, span.clone(), *here_at).await?;
-        let b = self.all_bars(setup, there, calendar, span, *there_at).await?;
+        let a = self.all_bars(&*self.desk.setup_at(*here_at).await?, here, calendar, span.clone(), *here_at).await?;
+        let b = self.all_bars(&*self.desk.setup_at(*there_at).await?, there, calendar, span, *there_at).await?;
         let found = compare(interval, &a, &b, Tolerance { tick: instrument.tick_size, ticks: pair.ticks }, pair.most);
         // What is the same, or nearly, needs no diagnosis. Advice is for a source's profile, and a golden series has none.
         let close = found.equal * 100 >= found.matched * 99 && found.only_here.is_empty() && found.only_there.is_empty();

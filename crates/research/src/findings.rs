@@ -3,9 +3,9 @@
 use crate::Research;
 use mizuno_config::profile::{Adjusted, ListKind, Offer};
 use mizuno_core::{
-    Aligned, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
+    Aligned, Decimal, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
     check::Flaw,
-    finding::{self, Finding, Rules, Split, Subject},
+    finding::{self, Check, Finding, Rules, Split, Subject},
 };
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{quarantine::Slots, series::SeriesRow};
@@ -32,6 +32,11 @@ struct Standard {
     splits: Option<Vec<Split>>,
     refused: Vec<Slot>,
     first: Slot,
+    /// What the configuration says of the instrument, its venue and its source.
+    tick: Option<Decimal>,
+    venue: u64,
+    adjusted: Adjusted,
+    lot: u32,
 }
 
 /// The splits that lists of sources know, by symbol, and the venues that have such a list at all.
@@ -121,6 +126,8 @@ impl Research {
                     let date = columns["ex_date"].as_str().and_then(|t| t.parse::<TradeDate>().ok());
                     let ratio = || Split::ratio(columns["new"].as_str()?.parse().ok()?, columns["old"].as_str()?.parse().ok()?);
                     if let (Some(symbol), Some(ex_date), Some((new, old))) = (columns["symbol"].as_str(), date, ratio()) {
+                        // A list may say another symbol of the instrument than the present one.
+                        let symbol = setup.instrument(symbol).map_or(symbol, |i| i.symbol.as_str());
                         out.take(symbol, &name, Split { ex_date, new, old }, &mut said);
                     }
                 }
@@ -267,8 +274,38 @@ impl Known {
             splits: self.splits.of(setup, &row.key.symbol).map(<[Split]>::to_vec),
             refused: self.refused.get(&row.id).cloned().unwrap_or_default(),
             first,
+            tick: instrument.tick_size,
+            venue: setup.descriptions.get(&instrument.venue).copied().unwrap_or_default(),
+            adjusted: offer.adjusted,
+            lot: offer.volume_unit,
         };
         Ok(Some((standard, minutes)))
+    }
+
+    /// Whether nothing has been learned of a series, or of the minutes it is held against, since the instant.
+    pub(crate) fn is_still_so(&self, setup: &Setup, row: &SeriesRow) -> Result<bool, DeskError> {
+        let standard = self.standard(setup, row)?;
+        Ok(row.revision <= self.as_of.0 && standard.is_none_or(|(standard, _)| standard.is_of_now(self)))
+    }
+
+    /// What the doubts of a series follow from, besides its own bars, in numbers: its minutes, or the instant that was named, splits,
+    /// stamps that were refused, and what was accepted. Limits of checks are of the configuration.
+    pub(crate) fn standard_in_numbers(
+        &self,
+        setup: &Setup,
+        row: &SeriesRow,
+        named: Option<Timestamp>,
+        put: &mut impl FnMut(&[i64]),
+    ) -> Result<(), DeskError> {
+        let Some((standard, _)) = self.standard(setup, row)? else { return Ok(()) };
+        put(&[standard.of_minutes.map_or(-1, |revision| named.map_or(revision, |at| at.0)), standard.first.0]);
+        standard.splits.iter().flatten().for_each(|s| put(&[i64::from(s.ex_date.0), s.new, s.old]));
+        standard.refused.iter().for_each(|slot| put(&[slot.0]));
+        for (check, span) in self.accepted.get(&row.id).into_iter().flatten() {
+            let check = Check::ALL.iter().position(|c| c.word() == check).map_or(-1, |at| at as i64);
+            put(&[check, span.start.0, span.end.0]);
+        }
+        Ok(())
     }
 
     fn judge(&self, series: i64, found: &[Finding]) -> Vec<Judged> {

@@ -28,6 +28,12 @@ pub struct Part {
 }
 
 impl Part {
+    /// The splits its prices are brought back by.
+    #[must_use]
+    pub fn splits(&self) -> &[Split] {
+        self.splits.as_deref().unwrap_or_default()
+    }
+
     /// How its prices come to be as traded.
     pub fn basis_in_words(&self) -> &'static str {
         match &self.splits {
@@ -81,8 +87,22 @@ impl Research {
         self.lineup_of(setup, key, &known).await
     }
 
-    /// The same with what findings are judged by, read once for many line-ups.
-    pub async fn lineup_of(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Lineup, DeskError> {
+    async fn lineup_of(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Lineup, DeskError> {
+        let mut lineup = self.unexamined(setup, key, known).await?;
+        self.examine_lineup(setup, &mut lineup, known).await?;
+        Ok(lineup)
+    }
+
+    /// Looks for doubts in each part of a line-up.
+    pub(crate) async fn examine_lineup(&self, setup: &Setup, lineup: &mut Lineup, known: &Known) -> Result<(), DeskError> {
+        for part in &mut lineup.parts {
+            part.doubted = doubted(&self.findings(setup, &part.row, known).await?);
+        }
+        Ok(())
+    }
+
+    /// A line-up in which no doubts have been looked for yet: no block is opened for it.
+    pub(crate) async fn unexamined(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Lineup, DeskError> {
         let instrument = setup.instrument(&key.symbol)?;
         let venue = setup.config.venues.get(&instrument.venue);
         let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
@@ -91,10 +111,7 @@ impl Research {
             let source = row.key.source.clone();
             match takes_part(setup, &known.splits, &row.key) {
                 Err(why) => left_out.push(LeftOut { source, why }),
-                Ok(splits) => {
-                    let found = self.findings(setup, &row, known).await?;
-                    parts.push(Part { row, splits, doubted: doubted(&found) });
-                }
+                Ok(splits) => parts.push(Part { row, splits, doubted: Spans::new() }),
             }
         }
         let key = SeriesKey { symbol: instrument.symbol.clone(), source: GOLDEN.to_owned(), ..key.clone() };
@@ -196,9 +213,8 @@ fn pieces(lineup: &Lineup, calendar: &Calendar, span: Span) -> VecDeque<(Span, V
 
 impl Lineup {
     /// What changes when a bar of it may, as bytes: the ranks, and of each part its revision, or the instant that was named, its
-    /// splits and what is doubted in it.
-    #[must_use]
-    pub fn state(&self, named: Option<Timestamp>) -> Vec<u8> {
+    /// splits, and what its doubts follow from.
+    pub(crate) fn state(&self, setup: &Setup, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
         let mut out = vec![];
         let mut put = |numbers: &[i64]| numbers.iter().for_each(|n| out.extend(n.to_be_bytes()));
         for (from, places) in &self.ranks {
@@ -209,9 +225,16 @@ impl Lineup {
             let splits = part.splits.as_deref();
             put(&[part.row.id, named.map_or(part.row.revision, |at| at.0), splits.map_or(-1, |s| s.len() as i64)]);
             splits.unwrap_or_default().iter().for_each(|s| put(&[i64::from(s.ex_date.0), s.new, s.old]));
-            part.doubted.iter().for_each(|span| put(&[span.start.0, span.end.0]));
+            known.standard_in_numbers(setup, &part.row, named, &mut put)?;
         }
-        out
+        Ok(out)
+    }
+
+    /// The places of the parts that are ranked in a slot, best first.
+    #[must_use]
+    pub fn order_at(&self, calendar: &Calendar, slot: Slot) -> &[usize] {
+        let starts = |(from, _): &&(TradeDate, Vec<usize>)| start_of(calendar, self.key.interval, *from) <= slot;
+        self.ranks.iter().rfind(starts).or(self.ranks.first()).map_or(&[], |(_, places)| places)
     }
 
     /// The names of the parts' sources, by their places.

@@ -53,12 +53,18 @@ pub enum Subject {
 }
 
 impl Subject {
-    /// Everything that changes when a bar of it may, as bytes. As of an instant that was named, later bars change nothing.
-    #[must_use]
-    pub fn state(&self, named: Option<Timestamp>) -> Vec<u8> {
+    /// Everything that changes when a bar of it, or whether that is doubted, may, as bytes. As of an instant that was named, later
+    /// bars change nothing.
+    pub(crate) fn state(&self, setup: &Setup, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
         match self {
-            Subject::One(row) => [row.id.to_be_bytes(), named.map_or(row.revision, |at| at.0).to_be_bytes()].concat(),
-            Subject::Golden(lineup) => lineup.state(named),
+            Subject::One(row) => {
+                let mut out = [row.id.to_be_bytes(), named.map_or(row.revision, |at| at.0).to_be_bytes()].concat();
+                known.standard_in_numbers(setup, row, named, &mut |numbers| {
+                    numbers.iter().for_each(|n| out.extend(n.to_be_bytes()));
+                })?;
+                Ok(out)
+            }
+            Subject::Golden(lineup) => lineup.state(setup, known, named),
         }
     }
 
@@ -79,15 +85,19 @@ impl Research {
     /// When there is no such series, or no source has a part in it.
     pub async fn subject(&self, setup: &Setup, key: &SeriesKey, as_of: Timestamp) -> Result<Subject, DeskError> {
         let known = self.known(setup, as_of).await?;
-        self.subject_of(setup, key, &known).await
+        let mut subject = self.unexamined_subject(setup, key, &known).await?;
+        if let Subject::Golden(lineup) = &mut subject {
+            self.examine_lineup(setup, lineup, &known).await?;
+        }
+        Ok(subject)
     }
 
-    /// The same with what findings are judged by, read once for many.
-    pub(crate) async fn subject_of(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Subject, DeskError> {
+    /// The same with what findings are judged by, read once for many; no doubts have been looked for yet.
+    pub(crate) async fn unexamined_subject(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Subject, DeskError> {
         if key.source != GOLDEN {
             return Ok(Subject::One(self.desk.series_named(setup, &key.to_string()).await?));
         }
-        let lineup = self.lineup_of(setup, key, known).await?;
+        let lineup = self.unexamined(setup, key, known).await?;
         if lineup.parts.is_empty() {
             let why: Vec<String> = lineup.left_out.iter().map(|l| format!("{}: {}", l.source, l.why)).collect();
             return Err(match why.is_empty() {
@@ -98,14 +108,22 @@ impl Research {
         Ok(Subject::Golden(lineup))
     }
 
-    /// The slots whose bars are doubted, for each source of a series by its place.
-    pub(crate) async fn doubts(&self, setup: &Setup, subject: &Subject, as_of: Timestamp) -> Result<Vec<Spans>, DeskError> {
+    /// Looks for doubts in a series: the slots whose bars are doubted, for each of its sources by its place. Of one source they are
+    /// looked for only where somebody asks, since they do not change which bars there are.
+    pub(crate) async fn examine_subject(
+        &self,
+        setup: &Setup,
+        subject: &mut Subject,
+        known: &Known,
+        asked: bool,
+    ) -> Result<Vec<Spans>, DeskError> {
         Ok(match subject {
-            Subject::Golden(lineup) => lineup.parts.iter().map(|p| p.doubted.clone()).collect(),
-            Subject::One(row) => {
-                let known = self.known(setup, as_of).await?;
-                vec![doubted(&self.findings(setup, row, &known).await?)]
+            Subject::Golden(lineup) => {
+                self.examine_lineup(setup, lineup, known).await?;
+                lineup.parts.iter().map(|p| p.doubted.clone()).collect()
             }
+            Subject::One(row) if asked => vec![doubted(&self.findings(setup, row, known).await?)],
+            Subject::One(_) => vec![],
         })
     }
 

@@ -1,7 +1,7 @@
 //! What can be traded, as last told by the instrument lists.
 
 use crate::{Result, Store, StoreError};
-use mizuno_core::{Decimal, Instrument, TradeDate, instrument::FormerSymbol};
+use mizuno_core::{Decimal, Instrument, Timestamp, TradeDate, instrument::FormerSymbol};
 use std::collections::HashMap;
 
 impl Store {
@@ -48,8 +48,8 @@ impl Store {
                         let (listed, last) = (i.listed.map(|d| d.0), i.last_traded.map(|d| d.0));
                         let (expiry, strike) = (i.expiry.map(|d| d.0), i.strike.map(|d| d.to_string()));
                         let id = sqlx::query_scalar!(
-                            "INSERT INTO instrument (symbol, name, kind, venue, currency, tick_size, multiplier, listed, last_traded, expiry, strike, listed_by)
-                             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                            "INSERT INTO instrument (symbol, name, kind, venue, currency, tick_size, multiplier, listed, last_traded, expiry, strike, listed_by, added_at)
+                             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
                              ON CONFLICT (symbol) DO UPDATE SET name = excluded.name, kind = excluded.kind, venue = excluded.venue,
                                  currency = excluded.currency, tick_size = excluded.tick_size, multiplier = excluded.multiplier,
                                  listed = excluded.listed, last_traded = excluded.last_traded, expiry = excluded.expiry,
@@ -66,17 +66,19 @@ impl Store {
                             last,
                             expiry,
                             strike,
-                            listed_by
+                            listed_by,
+                            stamp.0
                         )
                         .fetch_one(&mut *c)
                         .await?;
                         for former in &i.former {
                             sqlx::query!(
-                                "INSERT INTO former_symbol (instrument_id, symbol, until) VALUES (?, ?, ?)
+                                "INSERT INTO former_symbol (instrument_id, symbol, until, learned_at) VALUES (?, ?, ?, ?)
                                  ON CONFLICT DO UPDATE SET until = excluded.until",
                                 id,
                                 former.symbol,
-                                former.until.0
+                                former.until.0,
+                                stamp.0
                             )
                             .execute(&mut *c)
                             .await?;
@@ -107,6 +109,48 @@ impl Store {
     /// When the database cannot be read.
     pub async fn listed_instruments(&self) -> Result<Vec<Instrument>> {
         self.select_instruments(true).await
+    }
+
+    /// How instruments that are called otherwise now were called at an instant: the symbol then, and the present one.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn symbols_then(&self, at: Timestamp) -> Result<Vec<(String, String)>> {
+        let rows = sqlx::query!(
+            "SELECT f.symbol AS was, i.symbol AS present FROM former_symbol AS f JOIN instrument AS i ON i.id = f.instrument_id
+             WHERE f.learned_at > ?1 AND f.learned_at =
+                 (SELECT min(g.learned_at) FROM former_symbol AS g WHERE g.instrument_id = f.instrument_id AND g.learned_at > ?1)
+             ORDER BY f.symbol",
+            at.0
+        );
+        Ok(rows.fetch_all(&self.readers).await?.into_iter().map(|r| (r.was, r.present)).collect())
+    }
+
+    /// The instruments that lists of sources had named by an instant, by their present symbols.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn listed_by(&self, at: Timestamp) -> Result<Vec<Instrument>> {
+        let then = sqlx::query_scalar!("SELECT symbol FROM instrument WHERE listed_by IS NOT NULL AND added_at <= ?", at.0);
+        let then: std::collections::HashSet<String> = then.fetch_all(&self.readers).await?.into_iter().collect();
+        let mut all = self.listed_instruments().await?;
+        all.retain(|i| then.contains(&i.symbol));
+        Ok(all)
+    }
+
+    /// How many instruments lists of sources had named by an instant, and how many symbols were given up after it: what is kept of
+    /// an instant holds as long as these are the same.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn instruments_then(&self, at: Timestamp) -> Result<(i64, i64)> {
+        let row = sqlx::query!(
+            r#"SELECT (SELECT count(*) FROM instrument WHERE listed_by IS NOT NULL AND added_at <= ?1) AS "listed!: i64",
+                (SELECT count(*) FROM former_symbol WHERE learned_at > ?1) AS "renamed!: i64""#,
+            at.0
+        );
+        let row = row.fetch_one(&self.readers).await?;
+        Ok((row.listed, row.renamed))
     }
 
     /// All instruments, by symbol.

@@ -5,6 +5,7 @@
 //! * `commit`: the one writer, and [`knowledge`], the stamps of commits, which answers are pinned to.
 //! * `ledger`, with [`runs`], [`fetches`], [`answers`], [`payloads`]: what was asked, what came back, byte for byte;
 //!   [`folded`]: old polls that brought nothing new.
+//! * [`configurations`]: what the service was told to be, and from when on.
 //! * [`questions`]: what researchers saved under a name.
 //! * [`lists`]: what sources list, and calls counted by the day.
 //! * [`quarantine`], [`excuses`]: what is not believed, and what a person accepted.
@@ -17,6 +18,7 @@
 
 mod bars;
 mod commit;
+pub mod configurations;
 pub mod error;
 pub mod instruments;
 mod ledger;

@@ -57,13 +57,16 @@ pub struct Bars {
     /// Only what was known at this instant.
     #[arg(long, value_name = "INSTANT")]
     as_of: Option<String>,
+    /// Instead of the bars, what differs from the answer as of this instant: new, changed and gone rows, each with the cause.
+    #[arg(long, value_name = "INSTANT")]
+    since: Option<String>,
     /// long (a row a bar) or wide (a row a moment, the instruments side by side); long when left out.
     #[arg(long)]
     layout: Option<String>,
     /// Of a wide file: outer (moments that any instrument has) or inner (that all have); outer when left out.
     #[arg(long)]
     join: Option<String>,
-    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source and doubted.
+    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source, doubted and completeness.
     #[arg(long)]
     columns: Option<String>,
     /// Other names for columns, as in close:Close,date:Date.
@@ -105,6 +108,12 @@ pub struct Bars {
     /// Whether a CSV file begins with the names of its columns: true or false.
     #[arg(long)]
     header: Option<String>,
+    /// Quotation marks in a CSV file: needed, or texts (round every text, stamp and name of a column).
+    #[arg(long)]
+    quotes: Option<String>,
+    /// rows (an object a row) or columns (an array a column), in a JSON file.
+    #[arg(long)]
+    arrays: Option<String>,
     /// exact or floats, in a Parquet file or a workbook.
     #[arg(long)]
     numbers: Option<String>,
@@ -140,6 +149,7 @@ impl Bars {
             ("last", &self.last),
             ("this", &self.this),
             ("as_of", &self.as_of),
+            ("since", &self.since),
             ("layout", &self.layout),
             ("join", &self.join),
             ("columns", &self.columns),
@@ -156,6 +166,8 @@ impl Bars {
             ("separator", &self.separator),
             ("decimal_sign", &self.decimal_sign),
             ("header", &self.header),
+            ("quotes", &self.quotes),
+            ("arrays", &self.arrays),
             ("numbers", &self.numbers),
         ];
         all.into_iter().filter_map(|(key, value)| Some((key, value.clone()?))).collect()
@@ -211,6 +223,7 @@ pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
         fits(path, &header("Content-Disposition"))?;
     }
     let notice = format!("{}: {}", header("Mizuno-Series"), header("Mizuno-Completeness"));
+    let next = ask.since.is_some().then(|| format!("these are changes; ask next time: --since {}", header("Mizuno-As-Of")));
     match &ask.output {
         None => tokio::select! {
             copied = copy(response, io::stdout().lock()) => copied.map(|_| ())?,
@@ -222,6 +235,9 @@ pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
         }
     }
     note!("{notice}");
+    if let Some(next) = next {
+        note!("{next}");
+    }
     Ok(Code::Fine)
 }
 

@@ -49,6 +49,9 @@ pub async fn explain(client: &Client, response: Response) -> Result<Code, Failur
     out!("columns  {}{more}", names.join(", "));
     out!("stamps   {}", told.stamps);
     out!("prices   {}; {}", told.adjustment, told.units);
+    let c = &told.configuration;
+    let earlier = if c.stands_for_earlier { "; no older one is kept" } else { "" };
+    out!("settings configuration {}, accepted {}{earlier}", c.number, c.accepted_at);
     out!("asked    {}", told.question);
     out!("resolved {}", told.resolved);
     out!("");

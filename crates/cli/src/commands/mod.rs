@@ -7,6 +7,7 @@ pub mod explain;
 pub mod fetches;
 pub mod findings;
 pub mod gaps;
+pub mod history;
 pub mod instruments;
 pub mod questions;
 pub mod runs;

@@ -1,7 +1,7 @@
 //! A row a bar, one series after another.
 
 use super::{
-    Member, Prepared,
+    A_BATCH, Member, Prepared,
     batch::{Batch, Cells, Heading, Kind},
     rows::Rows,
     value_kind,
@@ -10,12 +10,9 @@ use crate::{
     question::{Column, Missing, resolve::Resolved},
     reading::Reader,
 };
-use mizuno_core::{Bar, Decimal, Slot, Spans, bar::Digits};
+use mizuno_core::{Bar, Decimal, Slot, bar::Digits};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
-
-/// Rows of one batch: some two hundred kilobytes.
-const A_BATCH: usize = 1024;
 
 pub(super) struct Long {
     prepared: Prepared,
@@ -27,12 +24,10 @@ pub(super) struct Long {
 }
 
 /// A member being read.
-struct Open {
+pub(super) struct Open {
     reader: Reader,
     /// For each place of its sources, the place among all sources.
-    places: Vec<u32>,
-    /// Doubted slots, by the place of its sources; none where nobody asked.
-    doubted: Vec<Spans>,
+    pub(super) places: Vec<u32>,
     /// Expected slots that have not had a row yet, where each is to have one.
     expected: VecDeque<Slot>,
     /// Rows that were read and have not left.
@@ -40,7 +35,7 @@ struct Open {
 }
 
 /// A row: a slot, and the bar there with the place of its source, where there is one.
-type Row = (Slot, Option<(Bar, u16)>);
+pub(super) type Row = (Slot, Option<(Bar, u16)>);
 
 impl Prepared {
     pub(super) fn long_headings(&self, (price, volume): (Digits, Digits)) -> Vec<Heading> {
@@ -55,7 +50,8 @@ impl Prepared {
                 Column::Instrument => Kind::Words(instruments.clone()),
                 column => value_kind(column, (price, volume), &sources),
             };
-            let optional = column == Column::Volume || (absent && column != Column::Instrument);
+            let may_lack = matches!(column, Column::Volume | Column::Completeness);
+            let optional = may_lack || (absent && column != Column::Instrument);
             Heading { name: self.name(column), kind, optional }
         };
         self.columns().into_iter().map(heading).collect()
@@ -72,7 +68,7 @@ impl Long {
         loop {
             let Some(member) = self.prepared.members.get(self.at) else { return Ok(None) };
             if self.open.is_none() {
-                self.open = Some(open(&self.prepared, member, &self.columns, &self.sources).await?);
+                self.open = Some(open(&self.prepared, member, &self.sources).await?);
             }
             let Some(open) = &mut self.open else { return Ok(None) };
             let how = how(&self.prepared.resolved, member)?;
@@ -83,7 +79,7 @@ impl Long {
             }
             let rows: Vec<Row> = open.waiting.drain(..open.waiting.len().min(A_BATCH)).collect();
             if !rows.is_empty() {
-                return Ok(Some(batch(&how, &self.columns, self.at, rows, &open.places, &open.doubted)));
+                return Ok(Some(batch(&how, &self.columns, self.at, rows, member, &open.places)));
             }
         }
     }
@@ -97,6 +93,21 @@ pub(super) fn how<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p
 }
 
 impl Open {
+    /// The next row, which stays; `None` at the end.
+    pub(super) async fn peek(&mut self, how: &Rows<'_>) -> Result<Option<Slot>, DeskError> {
+        while self.waiting.is_empty() {
+            if !self.read_on(how).await? {
+                return Ok(None);
+            }
+        }
+        Ok(self.waiting.front().map(|(slot, _)| *slot))
+    }
+
+    /// Takes the row that was looked at.
+    pub(super) fn take(&mut self) -> Option<Row> {
+        self.waiting.pop_front()
+    }
+
     /// Reads the next bars, and puts them with the expected slots before them among the rows that wait; false at the end.
     async fn read_on(&mut self, how: &Rows<'_>) -> Result<bool, DeskError> {
         let Some((mut bars, mut from)) = self.reader.next().await? else {
@@ -115,13 +126,9 @@ impl Open {
     }
 }
 
-async fn open(prepared: &Prepared, member: &Member, columns: &[Column], sources: &[String]) -> Result<Open, DeskError> {
+pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String]) -> Result<Open, DeskError> {
     let resolved = &prepared.resolved;
     let calendar = resolved.calendar(&member.wanted)?;
-    let doubted = match columns.contains(&Column::Doubted) {
-        true => prepared.research.doubts(&resolved.setup, &member.subject, resolved.instant).await?,
-        false => vec![],
-    };
     let expected = match resolved.question.shape.missing {
         Missing::Rows => {
             let how = how(resolved, member)?;
@@ -133,31 +140,40 @@ async fn open(prepared: &Prepared, member: &Member, columns: &[Column], sources:
     Ok(Open {
         places: member.places(sources),
         reader: prepared.research.read_over(member.subject.clone(), calendar, member.extent.clone(), resolved.instant).await?,
-        doubted,
         expected,
         waiting: VecDeque::new(),
     })
 }
 
-fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: Vec<Row>, places: &[u32], doubted: &[Spans]) -> Batch {
-    let price = |of: fn(&Bar) -> Decimal| Cells::Numbers(rows.iter().map(|(_, bar)| bar.as_ref().map(|(b, _)| how.price(of(b)))).collect());
-    let slots = || rows.iter().map(|(slot, _)| *slot);
+/// Some rows of a member as cells.
+fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: Vec<Row>, member: &Member, places: &[u32]) -> Batch {
+    let rows: Vec<Option<Row>> = rows.into_iter().map(Some).collect();
     let column = |column: &Column| match column {
-        Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, slots()),
+        Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, rows.iter().flatten().map(|(slot, _)| *slot)),
         Column::Instrument => Cells::Words(vec![Some(instrument as u32); rows.len()]),
+        column => values(*column, &rows, how, member, places),
+    };
+    Batch { rows: rows.len(), columns: columns.iter().map(column).collect() }
+}
+
+/// The cells of a column of values for some rows; empty where there is no row.
+pub(super) fn values(column: Column, rows: &[Option<Row>], how: &Rows<'_>, member: &Member, places: &[u32]) -> Cells {
+    let bars = || rows.iter().map(|row| row.as_ref().and_then(|(_, bar)| bar.as_ref()));
+    let price = |of: fn(&Bar) -> Decimal| Cells::Numbers(bars().map(|bar| bar.map(|(b, _)| how.price(of(b)))).collect());
+    match column {
         Column::Open => price(Bar::open),
         Column::High => price(Bar::high),
         Column::Low => price(Bar::low),
         Column::Close => price(Bar::close),
-        Column::Volume => Cells::Numbers(rows.iter().map(|(_, bar)| bar.as_ref().and_then(|(b, _)| b.volume())).collect()),
-        Column::Source => {
-            Cells::Words(rows.iter().map(|(_, bar)| bar.as_ref().and_then(|(_, from)| places.get(usize::from(*from)).copied())).collect())
+        Column::Source => Cells::Words(bars().map(|bar| bar.and_then(|(_, from)| places.get(usize::from(*from)).copied())).collect()),
+        Column::Doubted => {
+            let is = |bar: &(Bar, u16)| member.doubted.get(usize::from(bar.1)).is_some_and(|d| d.contains(&bar.0.slot));
+            Cells::Flags(bars().map(|bar| bar.map(is)).collect())
         }
-        Column::Doubted => Cells::Flags(
-            rows.iter()
-                .map(|(slot, bar)| bar.as_ref().map(|(_, from)| doubted.get(usize::from(*from)).is_some_and(|d| d.contains(slot))))
-                .collect(),
-        ),
-    };
-    Batch { rows: rows.len(), columns: columns.iter().map(column).collect() }
+        Column::Completeness => {
+            let of = |row: &Option<Row>| how.completeness(member.measured.as_deref()?, row.as_ref()?.0);
+            Cells::Numbers(rows.iter().map(of).collect())
+        }
+        _ => Cells::Numbers(bars().map(|bar| bar.and_then(|(b, _)| b.volume())).collect()),
+    }
 }

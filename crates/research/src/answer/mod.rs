@@ -4,6 +4,8 @@
 //! a bounded number of cells at a time ([`wide`] says how many), however long the answer.
 
 pub mod batch;
+mod changes;
+mod draft;
 mod long;
 mod rows;
 mod wide;
@@ -16,18 +18,18 @@ use crate::{
         resolve::{Resolved, Wanted},
     },
     reading::Subject,
-    whole::union,
 };
 use batch::{Batch, Heading, Kind};
-use futures_util::{StreamExt, stream};
-use mizuno_config::GOLDEN;
-use mizuno_core::{Completeness, Overlap, Span, Timestamp, bar::Digits, spans::hull};
-use mizuno_desk::{DeskError, views::Seen};
-use mizuno_store::{payloads, series::SeriesRow};
+pub use draft::Draft;
+use mizuno_core::{Completeness, Span, Spans, bar::Digits};
+use mizuno_desk::DeskError;
+use rows::Measured;
 use std::sync::Arc;
 
 /// Series looked up or read side by side.
 const SIDE_BY_SIDE: usize = 4;
+/// Rows of one batch, in the long form: some two hundred kilobytes.
+const A_BATCH: usize = 1024;
 
 /// A series of the answer, with what it is read from.
 #[derive(Clone)]
@@ -40,6 +42,10 @@ pub struct Member {
     pub completeness: Option<Completeness>,
     /// The slots from its first bar to its last, within the span asked for.
     pub extent: Span,
+    /// The slots whose bars are doubted, for each of its sources by its place; of one source only where the question asks for them.
+    doubted: Vec<Spans>,
+    /// What tells how complete each trade date is, where the question asks for it.
+    measured: Option<Arc<Measured>>,
 }
 
 impl Member {
@@ -54,6 +60,7 @@ fn value_kind(column: Column, (price, volume): (Digits, Digits), sources: &Arc<[
     match column {
         Column::Source => Kind::Words(sources.clone()),
         Column::Doubted => Kind::Flag,
+        Column::Completeness => Kind::Number(Digits { whole: 3, scale: 2 }),
         Column::Volume => Kind::Number(volume),
         _ => Kind::Number(price),
     }
@@ -78,6 +85,7 @@ pub struct Answer {
 enum Source {
     Long(Box<long::Long>),
     Wide(Box<wide::Wide>),
+    Changes(Box<changes::Changes>),
 }
 
 impl Answer {
@@ -89,79 +97,12 @@ impl Answer {
         match &mut self.rows {
             Source::Long(long) => long.next().await,
             Source::Wide(wide) => wide.next().await,
+            Source::Changes(changes) => changes.next().await,
         }
-    }
-}
-
-impl Research {
-    /// Looks up what a resolved question is answered from. No block is opened for it, unless doubts have to be looked for.
-    ///
-    /// # Errors
-    /// When no source has a part in one of its series, or the store cannot be read.
-    pub async fn prepare(self: &Arc<Self>, resolved: Resolved) -> Result<Prepared, DeskError> {
-        let setup = resolved.setup.clone();
-        let known = self.known(&setup, resolved.instant).await?;
-        let mut subjects = vec![];
-        let mut all_rows: Vec<SeriesRow> = vec![];
-        // Series that have not been examined yet are, several side by side.
-        let mut looked_up = stream::iter(resolved.series.iter().map(|w| self.subject_of(&setup, &w.key, &known))).buffered(SIDE_BY_SIDE);
-        while let Some(subject) = looked_up.next().await {
-            let subject = subject?;
-            all_rows.extend(subject.rows());
-            subjects.push(subject);
-        }
-        drop(looked_up);
-        let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
-        let by_row: std::collections::HashMap<i64, &mizuno_desk::View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
-        let mut members = vec![];
-        for (wanted, subject) in resolved.series.iter().zip(subjects) {
-            let mine: Vec<&mizuno_desk::View<'_>> = subject.rows().iter().filter_map(|r| by_row.get(&r.id).copied()).collect();
-            let completeness = match wanted.key.source == GOLDEN {
-                true => union(&setup, &mine).map(|whole| whole.completeness(&wanted.span)),
-                false => mine.first().map(|view| view.completeness(&wanted.span)),
-            };
-            let held = mine.iter().filter_map(|v| hull(&v.standing.held));
-            let whole = held.reduce(|a, b| a.hull(&b));
-            // A series that nobody keeps any more has no view, and may have bars all the same.
-            let whole = match mine.len() == subject.rows().len() {
-                true => whole,
-                false => self.extent(&subject, resolved.instant).await?,
-            };
-            let empty = wanted.span.start..wanted.span.start;
-            let extent = whole.map_or(empty, |w| w.clip(&wanted.span));
-            members.push(Member { wanted: wanted.clone(), subject, completeness, extent });
-        }
-        Ok(Prepared { research: self.clone(), resolved, members })
-    }
-}
-
-impl Research {
-    /// Where the bars of a series are, asked of the store.
-    async fn extent(&self, subject: &Subject, as_of: Timestamp) -> Result<Option<Span>, DeskError> {
-        let held = self.desk.store.held(&subject.rows(), as_of).await?;
-        Ok(held.values().filter_map(hull).reduce(|a, b| a.hull(&b)))
     }
 }
 
 impl Prepared {
-    /// What changes when the answer may: the resolved question with the state of what it reads.
-    #[must_use]
-    pub fn validator(&self) -> String {
-        let mut state = self.resolved.question.to_json().into_bytes();
-        for member in &self.members {
-            state.extend(member.wanted.key.to_string().bytes());
-            state.extend(member.wanted.span.start.0.to_be_bytes());
-            state.extend(member.wanted.span.end.0.to_be_bytes());
-            state.extend(member.subject.state(self.resolved.question.as_of));
-            // A row for every expected slot changes as slots become due.
-            if self.resolved.question.shape.missing == crate::question::Missing::Rows {
-                let c = member.completeness.unwrap_or_default();
-                [c.expected, c.quiet].iter().for_each(|n| state.extend(n.to_be_bytes()));
-            }
-        }
-        payloads::digest(&state)
-    }
-
     /// Whether there are several instruments.
     #[must_use]
     pub fn is_of_several(&self) -> bool {
@@ -221,6 +162,9 @@ impl Prepared {
     #[must_use]
     pub fn headings(&self) -> Vec<Heading> {
         match self.resolved.question.shape.layout {
+            _ if self.resolved.question.since.is_some() => {
+                changes::headings(self, Kind::Words(Arc::default()), &self.sources(), Default::default())
+            }
             Layout::Long => self.long_headings(Default::default()),
             Layout::Wide { .. } => self.wide_headings(&[]),
         }

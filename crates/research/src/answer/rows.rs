@@ -1,14 +1,26 @@
 //! What of a series an answer has: the sessions' hours that are asked for, stamps, rounding.
 
 use super::batch::Cells;
-use crate::question::{Column, Question, Round, Shape};
+use crate::{
+    question::{Column, Question, Round, Shape},
+    whole::Whole,
+};
 use mizuno_core::{
     Bar, Calendar, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate,
     time::{DAY, SECOND},
 };
 
+use mizuno_desk::sight::Sight;
+use std::sync::Arc;
+
 /// Microseconds of a minute.
 const MINUTE: i64 = 60 * SECOND;
+
+/// What tells how complete a trade date is: a series, or all sources of a golden one.
+pub(crate) enum Measured {
+    One(Arc<Sight>),
+    Golden(Whole),
+}
 
 /// How the bars of one instrument become rows.
 pub(crate) struct Rows<'c> {
@@ -86,6 +98,19 @@ impl<'c> Rows<'c> {
             Interval::Daily => slot.date(),
             Interval::Intraday { .. } => self.session(slot).map_or_else(|| slot.instant().date_in(&self.zone), |s| s.date),
         }
+    }
+
+    /// How complete the trade date of a row is, in per cent: what is held, excused or quiet of what is due. `None` where nothing is due.
+    pub(crate) fn completeness(&self, measured: &Measured, slot: Slot) -> Option<Decimal> {
+        let date = self.trade_date(slot);
+        let span = self.calendar.span_of_dates(self.interval, date..date.plus(1));
+        let c = match measured {
+            Measured::One(sight) => sight.completeness(&span),
+            Measured::Golden(whole) => whole.completeness(&span),
+        };
+        let all = c.expected + c.quiet;
+        let there = (c.held + c.excused + c.quiet) * 10_000;
+        there.checked_div(all).map(|hundredths| Decimal { mantissa: hundredths as i64, scale: 2 })
     }
 
     /// A price as it is asked for.

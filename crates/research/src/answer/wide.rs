@@ -4,7 +4,7 @@
 //! stretches, and a block over their border is opened for each. Rows leave in batches of at most [`A_BATCH`] cells.
 
 use super::{
-    Prepared, SIDE_BY_SIDE,
+    Member, Prepared, SIDE_BY_SIDE,
     batch::{Batch, Cells, Heading, Kind},
     long::how,
     rows::Rows,
@@ -56,12 +56,13 @@ struct Strip {
     doubted: Vec<bool>,
 }
 
-fn number(column: Column, how: &Rows<'_>, bar: &Bar) -> Option<Decimal> {
+fn number(column: Column, how: &Rows<'_>, member: &Member, bar: &Bar) -> Option<Decimal> {
     match column {
         Column::Open => Some(how.price(bar.open())),
         Column::High => Some(how.price(bar.high())),
         Column::Low => Some(how.price(bar.low())),
         Column::Close => Some(how.price(bar.close())),
+        Column::Completeness => how.completeness(member.measured.as_deref()?, bar.slot),
         _ => bar.volume(),
     }
 }
@@ -203,20 +204,19 @@ async fn strip(
     let how = how(resolved, member)?;
     let (with_source, with_doubt) = (values.contains(&Column::Source), values.contains(&Column::Doubted));
     let places = member.places(sources);
-    let doubts = if with_doubt { research.doubts(&resolved.setup, &member.subject, resolved.instant).await? } else { vec![] };
     let mut reader = research.read_over(member.subject.clone(), how.calendar, span, resolved.instant).await?;
     while let Some((mut bars, mut from)) = reader.next().await? {
         how.narrow(&mut bars.rows, &mut from);
         out.slots.extend(bars.rows.iter().map(|b| b.slot));
         for (cells, column) in out.numbers.iter_mut().zip(values.iter().filter(|c| is_number(**c))) {
-            cells.extend(bars.rows.iter().map(|b| number(*column, &how, b)));
+            cells.extend(bars.rows.iter().map(|b| number(*column, &how, member, b)));
         }
         let from = |i: usize| usize::from(from.get(i).copied().unwrap_or(0));
         if with_source {
             out.sources.extend((0..bars.rows.len()).map(|i| places.get(from(i)).copied().unwrap_or(0)));
         }
         if with_doubt {
-            out.doubted.extend(bars.rows.iter().enumerate().map(|(i, b)| doubts.get(from(i)).is_some_and(|d| d.contains(&b.slot))));
+            out.doubted.extend(bars.rows.iter().enumerate().map(|(i, b)| member.doubted.get(from(i)).is_some_and(|d| d.contains(&b.slot))));
         }
     }
     Ok(out)

@@ -13,15 +13,17 @@ pub(super) struct CsvEncoder {
     separator: u8,
     sign: u8,
     header: bool,
+    /// Whether every text and stamp is quoted.
+    quoted: bool,
     /// The words of each column as they stand in a cell.
     words: Vec<Vec<Vec<u8>>>,
 }
 
 impl CsvEncoder {
     pub(super) fn new(headings: Vec<Heading>, style: Style) -> CsvEncoder {
-        let separator = style.file.separator;
+        let (separator, quoted) = (style.file.separator, style.file.quoted_texts);
         let words = |h: &Heading| match &h.kind {
-            Kind::Words(words) => words.iter().map(|w| cell(w, separator)).collect(),
+            Kind::Words(words) => words.iter().map(|w| cell(w, separator, quoted)).collect(),
             _ => vec![],
         };
         CsvEncoder {
@@ -31,14 +33,22 @@ impl CsvEncoder {
             separator,
             sign: if style.file.decimal_comma { b',' } else { b'.' },
             header: style.file.header,
+            quoted,
         }
+    }
+
+    fn stamp(&mut self, out: &mut Vec<u8>, print: impl FnOnce(&mut StampPrinter, &mut Vec<u8>)) {
+        let mark: &[u8] = if self.quoted && !self.stamps.are_numbers() { b"\"" } else { b"" };
+        out.extend_from_slice(mark);
+        print(&mut self.stamps, out);
+        out.extend_from_slice(mark);
     }
 }
 
-/// A text as a cell. One that a spreadsheet would take for a formula has an apostrophe before it.
-fn cell(text: &str, separator: u8) -> Vec<u8> {
+/// A text as a cell, quoted where it must be, or always. One that a spreadsheet would take for a formula has an apostrophe before it.
+fn cell(text: &str, separator: u8, always: bool) -> Vec<u8> {
     let guard = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
-    let quoted = guard || text.bytes().any(|b| b == separator || b"\"\r\n".contains(&b));
+    let quoted = always || guard || text.bytes().any(|b| b == separator || b"\"\r\n".contains(&b));
     let text = if guard { format!("'{text}") } else { text.to_owned() };
     if quoted { format!("\"{}\"", text.replace('"', "\"\"")).into_bytes() } else { text.into_bytes() }
 }
@@ -46,7 +56,7 @@ fn cell(text: &str, separator: u8) -> Vec<u8> {
 impl Encoder for CsvEncoder {
     fn begin(&mut self, out: &mut Vec<u8>) -> Result<(), DeskError> {
         if self.header {
-            let names: Vec<Vec<u8>> = self.headings.iter().map(|h| cell(&h.name, self.separator)).collect();
+            let names: Vec<Vec<u8>> = self.headings.iter().map(|h| cell(&h.name, self.separator, self.quoted)).collect();
             out.extend_from_slice(&names.join(&self.separator));
             out.extend_from_slice(b"\r\n");
         }
@@ -62,8 +72,8 @@ impl Encoder for CsvEncoder {
                 }
                 match column {
                     Cells::Numbers(cells) => cells[row].into_iter().for_each(|n| decimal(n, self.sign, out)),
-                    Cells::Moments(cells) => self.stamps.instant(cells[row], out),
-                    Cells::Dates(cells) => self.stamps.date(cells[row], out),
+                    Cells::Moments(cells) => self.stamp(out, |stamps, out| stamps.instant(cells[row], out)),
+                    Cells::Dates(cells) => self.stamp(out, |stamps, out| stamps.date(cells[row], out)),
                     Cells::Whole(cells) => whole(cells[row], out),
                     Cells::Words(cells) => {
                         let word = cells[row].and_then(|place| self.words[i].get(place as usize));

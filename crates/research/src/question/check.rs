@@ -6,12 +6,12 @@ use super::{
     zone::{Clock, Stamp},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{Interval, SeriesKey, Side};
+use mizuno_core::{Interval, SeriesKey, Side, Timestamp};
 use mizuno_desk::moments::{Moment, instant, moment};
 use std::{collections::BTreeMap, str::FromStr};
 
 /// The keys there are, with what each takes; in the order of the canonical text.
-pub const KEYS: [(&str, &str); 28] = [
+pub const KEYS: [(&str, &str); 31] = [
     ("instruments", "symbols, present or former, and patterns as AL*; the answer keeps their order"),
     ("search", "words that instruments are found by, beside those named"),
     ("interval", "the interval, as collected; 1d when left out"),
@@ -22,6 +22,7 @@ pub const KEYS: [(&str, &str); 28] = [
     ("last", "instead: the last so many sessions"),
     ("this", "instead: week, month or year"),
     ("as_of", "only what was known at this instant"),
+    ("since", "instead of the bars: what differs from the answer as of this instant"),
     ("layout", "long (a row a bar) or wide (a row a moment)"),
     ("join", "of a wide file: outer (moments that any instrument has) or inner (that all have)"),
     ("columns", "columns in order"),
@@ -38,6 +39,8 @@ pub const KEYS: [(&str, &str); 28] = [
     ("separator", "what parts the cells of a CSV file: comma, semicolon, tab or pipe"),
     ("decimal_sign", "point or comma, in a CSV file"),
     ("header", "whether a CSV file begins with the names of its columns"),
+    ("quotes", "in a CSV file: needed, or texts (every text, stamp and name of a column in quotation marks)"),
+    ("arrays", "rows (an object a row) or columns (an array a column), in a JSON file"),
     ("numbers", "exact or floats, in a Parquet file or a workbook"),
     ("series", "instead of instrument, interval, side and source: the name of one series"),
 ];
@@ -121,9 +124,18 @@ impl Question {
         let whose = whose(r);
         let range = range(r);
         let as_of = r.text("as_of").and_then(|text| instant("as_of", &text).map_err(|e| r.wrong(e.to_string())).ok().flatten());
+        let since = r.text("since").and_then(|text| past(r, &text));
+        if let (Some(since), Some(as_of)) = (since, as_of)
+            && since > as_of
+        {
+            r.wrong(format!("since: {since} comes after as_of, which is {as_of}; changes go forward in time"));
+        }
         let shape = shape(r, whose.interval);
         let file = file(r);
         combinations(r, &whose, &shape, &file);
+        if since.is_some() && shape.missing == Missing::Carried {
+            r.wrong("since: a carried close is no change of its own; leave missing out");
+        }
         let unknown: Vec<String> = r.given.keys().cloned().collect();
         for key in unknown {
             r.wrong(unknown_key(&key));
@@ -132,7 +144,22 @@ impl Question {
             return Err(reader.problems);
         }
         let Whose { instruments, search, interval, side, source } = whose;
-        Ok(Question { instruments, search, interval, side, source, range, as_of, shape, file })
+        Ok(Question { instruments, search, interval, side, source, range, as_of, since, shape, file })
+    }
+}
+
+/// The instant that changes are counted from.
+fn past(r: &mut Reader, text: &str) -> Option<Timestamp> {
+    match instant("since", text) {
+        Ok(Some(at)) => Some(at),
+        Ok(None) => {
+            r.wrong("since: nothing has changed since now; give the instant of the answer that you have, from its header Mizuno-As-Of");
+            None
+        }
+        Err(e) => {
+            r.wrong(e.to_string());
+            None
+        }
     }
 }
 
@@ -249,7 +276,7 @@ fn shape(r: &mut Reader, interval: Interval) -> Shape {
 }
 
 /// Columns that are there only by request.
-const RARE: [Column; 4] = [Column::TradeDate, Column::Epoch, Column::Instrument, Column::Doubted];
+const RARE: [Column; 5] = [Column::TradeDate, Column::Epoch, Column::Instrument, Column::Doubted, Column::Completeness];
 
 /// The column of a name; the moment of a daily bar is called both `date` and `time`.
 fn column(name: &str, interval: Interval) -> Result<Column, String> {
@@ -337,15 +364,25 @@ fn file(r: &mut Reader) -> File {
         separator: r.word("separator", "a separator", &SEPARATORS).unwrap_or(usual.separator),
         decimal_comma: r.word("decimal_sign", "a decimal sign", &[("point", false), ("comma", true)]).unwrap_or(false),
         header: r.word("header", "an answer", &[("true", true), ("false", false)]).unwrap_or(true),
+        quoted_texts: r.word("quotes", "a way to quote", &[("needed", false), ("texts", true)]).unwrap_or(false),
+        by_column: r.word("arrays", "a way to write JSON", &[("rows", false), ("columns", true)]).unwrap_or(false),
         floats: r.word("numbers", "a kind of numbers", &[("exact", false), ("floats", true)]).unwrap_or(false),
     }
 }
 
 /// What cannot be had together.
 fn combinations(r: &mut Reader, whose: &Whose, shape: &Shape, file: &File) {
-    let csv_only = [("separator", file.separator != b','), ("decimal_sign", file.decimal_comma), ("header", !file.header)];
+    let csv_only = [
+        ("separator", file.separator != b','),
+        ("decimal_sign", file.decimal_comma),
+        ("header", !file.header),
+        ("quotes", file.quoted_texts),
+    ];
     for (key, _) in csv_only.into_iter().filter(|(_, given)| *given && file.format != Format::Csv) {
         r.wrong(format!("{key}: only a CSV file has it; leave it out, or write format=csv"));
+    }
+    if file.by_column && file.format != Format::Json {
+        r.wrong("arrays: only a JSON file has them; leave it out, or write format=json");
     }
     if file.decimal_comma && file.separator == b',' {
         r.wrong("decimal_sign: a comma cannot both part cells and numbers; add separator=semicolon");

@@ -34,6 +34,8 @@ pub struct Question {
     pub range: Range,
     /// Only what was known at this instant; the newest when absent.
     pub as_of: Option<Timestamp>,
+    /// Instead of the bars, what differs from the answer as of this instant.
+    pub since: Option<Timestamp>,
     /// How the answer is arranged.
     pub shape: Shape,
     /// What it is written as.
@@ -176,11 +178,13 @@ pub enum Column {
     Source,
     /// Whether the checks doubt the bar.
     Doubted,
+    /// How complete its trade date is, in per cent.
+    Completeness,
 }
 
 impl Column {
     /// All columns, in order.
-    pub const ALL: [Column; 11] = [
+    pub const ALL: [Column; 12] = [
         Column::Instrument,
         Column::Time,
         Column::TradeDate,
@@ -192,6 +196,7 @@ impl Column {
         Column::Volume,
         Column::Source,
         Column::Doubted,
+        Column::Completeness,
     ];
 
     /// Its name; the moment of a daily bar is called `date`.
@@ -218,6 +223,7 @@ impl Column {
             Column::Volume => "volume",
             Column::Source => "source",
             Column::Doubted => "doubted",
+            Column::Completeness => "completeness",
         }
     }
 
@@ -242,13 +248,25 @@ pub struct File {
     pub decimal_comma: bool,
     /// Whether a CSV file begins with the names of its columns.
     pub header: bool,
+    /// Whether every text, stamp and name of a column in a CSV file stands in quotation marks; else only those that must.
+    pub quoted_texts: bool,
+    /// Whether a JSON file is one object with an array a column; else an array with an object a row.
+    pub by_column: bool,
     /// Whether numbers are 64-bit floats instead of exact decimals; in Parquet and workbooks.
     pub floats: bool,
 }
 
 impl Default for File {
     fn default() -> File {
-        File { format: Format::Csv, separator: b',', decimal_comma: false, header: true, floats: false }
+        File {
+            format: Format::Csv,
+            separator: b',',
+            decimal_comma: false,
+            header: true,
+            quoted_texts: false,
+            by_column: false,
+            floats: false,
+        }
     }
 }
 
@@ -259,7 +277,7 @@ pub enum Format {
     Csv,
     /// A JSON object a line.
     Ndjson,
-    /// An array of objects.
+    /// An array of objects, or an object of arrays.
     Json,
     /// Apache Parquet, with decimal prices (DECIMAL(18, s) where all fit, else DECIMAL(38, s)) and UTC stamps.
     Parquet,

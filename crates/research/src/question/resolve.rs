@@ -13,7 +13,7 @@ use std::sync::Arc;
 pub struct Resolved {
     /// As it was asked.
     pub question: Question,
-    /// The configuration it is answered with.
+    /// The configuration that counted at the instant.
     pub setup: Arc<Setup>,
     /// The instant the answer stands for.
     pub instant: Timestamp,
@@ -46,6 +46,20 @@ impl Resolved {
         payloads::digest(format!("{text}\n{}", self.instant.0).as_bytes())
     }
 
+    /// Whether the answer is of an instant before the oldest configuration that is kept; that one then stands for it.
+    #[must_use]
+    pub fn is_before_configuration(&self) -> bool {
+        self.instant < self.setup.kept.accepted_at
+    }
+
+    /// The configuration that counted, in words.
+    #[must_use]
+    pub fn configuration(&self) -> String {
+        let kept = self.setup.kept;
+        let earlier = if self.is_before_configuration() { "; no older one is kept" } else { "" };
+        format!("{}, accepted {}{earlier}", kept.id, kept.accepted_at)
+    }
+
     /// The calendar of a series' venue.
     ///
     /// # Errors
@@ -64,8 +78,25 @@ impl Research {
     /// # Errors
     /// Everything that is not known or empty, at once.
     pub async fn resolve(&self, question: Question) -> Result<Resolved, DeskError> {
-        let setup = self.desk.setup();
         let instant = self.desk.pinned("as_of", question.as_of.map(|at| at.to_string()).as_deref()).await?;
+        if let Some(since) = question.since.filter(|since| *since > instant) {
+            return Err(DeskError::Invalid(format!("since: {since} is still to come; the newest there is to know is of {instant}")));
+        }
+        let (resolved, mut problems) = self.resolved_at(question, instant).await?;
+        if problems.len() > 1 {
+            let all: Vec<String> = problems.iter().map(ToString::to_string).collect();
+            return Err(DeskError::Invalid(all.join("; ")));
+        }
+        problems.pop().map_or(Ok(resolved), Err)
+    }
+
+    /// The same question as it was resolved at an earlier instant. What nobody knew then is left out.
+    pub(crate) async fn resolve_then(&self, question: &Question, instant: Timestamp) -> Result<Resolved, DeskError> {
+        Ok(self.resolved_at(question.clone(), instant).await?.0)
+    }
+
+    async fn resolved_at(&self, question: Question, instant: Timestamp) -> Result<(Resolved, Vec<DeskError>), DeskError> {
+        let setup = self.desk.setup_at(instant).await?;
         let (named, mut problems) = named(&setup, &question);
         let (mut series, mut without) = (vec![], vec![]);
         for (symbol, by_name) in named {
@@ -98,23 +129,18 @@ impl Research {
             let what = question.search.as_deref().map_or_else(|| question.instruments.join(", "), str::to_owned);
             problems.push(DeskError::Invalid(format!("no instrument found by `{what}` has bars of {}", question.interval)));
         }
-        if problems.len() > 1 {
-            let all: Vec<String> = problems.iter().map(ToString::to_string).collect();
-            return Err(DeskError::Invalid(all.join("; ")));
-        }
-        match problems.pop() {
-            Some(problem) => Err(problem),
-            None => Ok(Resolved { question, setup, instant, series, without }),
-        }
+        Ok((Resolved { question, setup, instant, series, without }, problems))
     }
 
     async fn one(&self, setup: &Setup, question: &Question, symbol: &str, instant: Timestamp) -> Result<Wanted, DeskError> {
         let source = question.source.as_deref().unwrap_or(GOLDEN);
         let key = self.series_for(setup, symbol, question.interval, question.side, source).await?;
-        let instrument = setup.instrument(&key.symbol)?.clone();
-        let calendar = setup.calendar_of(&instrument)?;
-        let span = span_of(&question.range, key.interval, calendar, instant)?;
-        Ok(Wanted { key, instrument, span })
+        let instrument = setup.instrument(&key.symbol)?;
+        let span = span_of(&question.range, key.interval, setup.calendar_of(instrument)?, instant)?;
+        // Names in an answer are those known at its instant.
+        let symbol = setup.symbol_then(instrument).to_owned();
+        let instrument = Instrument { symbol: symbol.clone(), ..instrument.clone() };
+        Ok(Wanted { key: SeriesKey { symbol, ..key }, instrument, span })
     }
 
     /// The series of an instrument that is meant: trades where there are any, else the only side there is.
@@ -168,7 +194,7 @@ fn named(setup: &Setup, question: &Question) -> (Vec<(String, bool)>, Vec<DeskEr
     let all = &setup.config.instruments;
     for asked in &question.instruments {
         if asked.contains('*') {
-            let mut found: Vec<&str> = all.iter().map(|i| i.symbol.as_str()).filter(|symbol| fits(asked, symbol)).collect();
+            let mut found: Vec<&str> = all.iter().map(|i| setup.symbol_then(i)).filter(|symbol| fits(asked, symbol)).collect();
             found.sort_unstable();
             if found.is_empty() {
                 problems.push(DeskError::Invalid(format!("instruments: no symbol fits the pattern `{asked}`")));
@@ -177,12 +203,12 @@ fn named(setup: &Setup, question: &Question) -> (Vec<(String, bool)>, Vec<DeskEr
             continue;
         }
         match setup.instrument(asked) {
-            Ok(instrument) => take(instrument.symbol.clone(), true),
+            Ok(instrument) => take(setup.symbol_then(instrument).to_owned(), true),
             Err(error) => problems.push(error),
         }
     }
     if let Some(words) = &question.search {
-        let mut found: Vec<&str> = setup.index.find(words, usize::MAX).into_iter().map(|at| all[at].symbol.as_str()).collect();
+        let mut found: Vec<&str> = setup.index.find(words, usize::MAX).into_iter().map(|at| setup.symbol_then(&all[at])).collect();
         found.sort_unstable();
         found.into_iter().for_each(|symbol| take(symbol.to_owned(), false));
     }

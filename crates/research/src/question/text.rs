@@ -38,7 +38,7 @@ impl Question {
     fn said(&self) -> Vec<(&'static str, Said)> {
         let text = |value: Option<String>| value.map(Said::Text);
         let Shape { layout, columns, names, missing, clock, stamp, at_end, hours, first_minutes, last_minutes, round } = &self.shape;
-        let File { format, separator, decimal_comma, header, floats } = self.file;
+        let File { format, separator, decimal_comma, header, quoted_texts, by_column, floats } = self.file;
         let word = |given: bool, word: &str| given.then(|| Said::Text(word.to_owned()));
         let number = |n: Option<u32>| n.map(|n| Said::Number(i64::from(n)));
         let time = |m: u16| format!("{:02}:{:02}", m / 60, m % 60);
@@ -53,6 +53,7 @@ impl Question {
             ("last", number(self.range.last)),
             ("this", self.range.this.and_then(|period| unusual(period, None, &Period::WORDS))),
             ("as_of", text(self.as_of.map(|at| at.to_string()))),
+            ("since", text(self.since.map(|at| at.to_string()))),
             ("layout", word(*layout != Layout::Long, "wide")),
             ("join", word(*layout == Layout::Wide { inner: true }, "inner")),
             ("columns", (!columns.is_empty()).then(|| Said::List(columns.iter().map(|c| c.word().to_owned()).collect()))),
@@ -75,6 +76,8 @@ impl Question {
             ("separator", unusual(separator, Some(File::default().separator), &SEPARATORS)),
             ("decimal_sign", word(decimal_comma, "comma")),
             ("header", (!header).then_some(Said::Flag(false))),
+            ("quotes", word(quoted_texts, "texts")),
+            ("arrays", word(by_column, "columns")),
             ("numbers", word(floats, "floats")),
         ];
         all.into_iter().filter_map(|(key, value)| Some((key, value?))).collect()

@@ -1,10 +1,6 @@
 //! Bars, served as they are asked for, streamed; and what an answer would be, before a byte of it.
 
-use super::{
-    problem::Refusal,
-    seats::{Seat, Seats},
-    wire,
-};
+use super::{body, problem::Refusal, seats::Seats, wire};
 use actix_web::{
     HttpRequest, HttpResponse, get,
     http::header::{self, EntityTag, IfNoneMatch},
@@ -15,24 +11,18 @@ use mizuno_api::Explanation;
 use mizuno_core::Completeness;
 use mizuno_research::{
     Research,
-    answer::{Answer, Prepared, batch::Batch},
-    encode::{self, Style},
+    answer::Prepared,
+    encode::Style,
     question::{
         Format, Layout, Question,
         given::{Given, Value},
         resolve::Resolved,
     },
 };
-use std::{sync::Arc, time::Duration};
-use tokio::sync::{
-    OwnedSemaphorePermit,
-    mpsc::{self, error::TrySendError},
-};
+use std::sync::Arc;
+use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 use utoipa::IntoParams;
-
-/// A reader that takes nothing for this long is given up, so that it does not keep its pieces in memory for ever.
-const PATIENCE: Duration = Duration::from_secs(60);
 
 /// The keys of a question; docs/questions.md tells of each. Lists are parted by commas.
 #[derive(IntoParams)]
@@ -65,6 +55,8 @@ struct Keys {
     this: Option<String>,
     /// Only what was known at this instant; `now`, or nothing, for the newest. The header `Mizuno-As-Of` tells the instant an answer stands for.
     as_of: Option<String>,
+    /// Instead of the bars, what differs from the answer as of this instant; ask next time with the `Mizuno-As-Of` of this answer.
+    since: Option<String>,
     /// `long` (a row a bar, also when left out) or `wide` (a row a moment).
     layout: Option<String>,
     /// Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have).
@@ -97,6 +89,10 @@ struct Keys {
     decimal_sign: Option<String>,
     /// Whether a CSV file begins with the names of its columns.
     header: Option<String>,
+    /// Quotation marks in a CSV file: `needed` (also when left out), or `texts`: round every text, stamp and name of a column.
+    quotes: Option<String>,
+    /// `rows` (also when left out) or `columns`, in a JSON file.
+    arrays: Option<String>,
     /// `exact` (also when left out) or `floats`, in a Parquet file or a workbook.
     numbers: Option<String>,
 }
@@ -211,33 +207,43 @@ async fn serve(
     let seat = seats.take(question.shape.layout != Layout::Long).await?;
     let turn = seat.turn().await;
     let resolved = research.resolve(question).await?;
-    let prepared = research.prepare(resolved).await?;
-    let question = prepared.resolved.question.clone();
+    let question = resolved.question.clone();
+    let draft = research.draft(resolved).await?;
     // A file that names its instant has other bytes as of another, though the same bars.
     let weak = question.file.format.is_typed() && question.as_of.is_none();
-    let tag = EntityTag::new(weak, prepared.validator()[..32].to_owned());
+    let tag = EntityTag::new(weak, draft.validator()?[..32].to_owned());
     if let Some(IfNoneMatch::Items(tags)) = seen.map(Header::into_inner)
         && tags.iter().any(|t| t.weak_eq(&tag))
     {
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
-    let head = Head::of(&prepared);
+    let head = Head::of(draft.told());
     let format = question.file.format;
     let style = Style {
         file: question.file,
         clock: question.shape.clock.clone(),
         stamp: question.shape.stamp.clone(),
-        about: if format.is_typed() { about(&prepared) } else { vec![] },
+        about: if format.is_typed() { about(draft.told()) } else { vec![] },
     };
-    let mut answer = prepared.begin(format.is_typed()).await?;
+    let mut answer = match question.since {
+        Some(since) => draft.changes(research.draft_then(&question, since).await?, format.is_typed()).await?,
+        None => draft.prepare().await?.begin(format.is_typed()).await?,
+    };
     // What cannot be read at all is refused with the reason, which a broken stream could not tell.
     let first = answer.next().await?;
-    let (pieces, body) = mpsc::channel(2);
-    tokio::spawn(stream(first, answer, style, pieces, (seat, turn)));
+    let second = if first.is_some() { answer.next().await? } else { None };
     let mut response = HttpResponse::Ok();
     response.content_type(format.media_type()).insert_header(header::ETag(tag));
     head.write(&mut response, format);
-    Ok(response.streaming(ReceiverStream::new(body)))
+    if second.is_none() {
+        // A short answer is one piece, and nobody waits for its reader.
+        return Ok(response.body(body::whole(first.as_ref(), &answer, style)?));
+    }
+    let (pieces, streamed) = mpsc::channel(2);
+    // Not on a thread that answers calls: there, whoever asks for the status would wait for block after block.
+    let home = research.desk.home.clone();
+    home.spawn(body::stream(first.into_iter().chain(second).collect(), answer, style, pieces, (seat, turn)));
+    Ok(response.streaming(ReceiverStream::new(streamed)))
 }
 
 /// Figures of completeness, as headers and files tell them.
@@ -250,6 +256,7 @@ struct Head {
     series: String,
     file: String,
     as_of: String,
+    configuration: String,
     question: String,
     resolved: String,
     completeness: Option<String>,
@@ -267,6 +274,7 @@ impl Head {
             series,
             file,
             as_of: resolved.instant.to_string(),
+            configuration: resolved.configuration(),
             question: digest,
             resolved: resolved.digest(),
             completeness: prepared.completeness().map(figures),
@@ -278,6 +286,7 @@ impl Head {
             .insert_header(("Content-Disposition", format!("attachment; filename=\"{}.{}\"", self.file, format.word())))
             .insert_header(("Mizuno-Series", self.series))
             .insert_header(("Mizuno-As-Of", self.as_of))
+            .insert_header(("Mizuno-Configuration", self.configuration))
             .insert_header(("Mizuno-Question", self.question))
             .insert_header(("Mizuno-Resolved", self.resolved));
         if let Some(figures) = self.completeness {
@@ -294,6 +303,7 @@ fn about(prepared: &Prepared) -> Vec<(String, String)> {
         ("mizuno.question.digest".to_owned(), resolved.question.digest()),
         ("mizuno.resolved.digest".to_owned(), resolved.digest()),
         ("mizuno.as_of".to_owned(), resolved.instant.to_string()),
+        ("mizuno.configuration".to_owned(), resolved.configuration()),
         ("mizuno.adjustment".to_owned(), prepared.adjustment()),
         ("mizuno.units".to_owned(), prepared.units()),
     ];
@@ -301,50 +311,4 @@ fn about(prepared: &Prepared) -> Vec<(String, String)> {
         out.push(("mizuno.completeness".to_owned(), figures(c)));
     }
     out
-}
-
-/// Pieces are sent when they have about so many bytes.
-const PIECE: usize = 64 << 10;
-
-/// Writes the file a batch at a time; memory holds a batch or two, however long the answer. While the reader is slow, the turn to
-/// work is somebody else's.
-async fn stream(
-    mut next: Option<Batch>,
-    mut answer: Answer,
-    style: Style,
-    pieces: mpsc::Sender<Result<Bytes, std::io::Error>>,
-    (seat, mut turn): (Seat, Option<OwnedSemaphorePermit>),
-) {
-    let work = async {
-        let mut encoder = encode::encoder(answer.headings.clone(), style).map_err(|e| e.to_string())?;
-        let mut out = Vec::with_capacity(PIECE * 2);
-        encoder.begin(&mut out).map_err(|e| e.to_string())?;
-        while let Some(batch) = next {
-            encoder.rows(&batch, &mut out).map_err(|e| e.to_string())?;
-            drop(batch);
-            if out.len() >= PIECE {
-                let piece = std::mem::replace(&mut out, Vec::with_capacity(PIECE * 2));
-                if let Err(TrySendError::Full(piece)) = pieces.try_send(Ok(piece.into())) {
-                    turn = None;
-                    pieces.send_timeout(piece, PATIENCE).await.map_err(|_| "the reader went away".to_owned())?;
-                    turn = seat.turn().await;
-                } else if pieces.is_closed() {
-                    return Err("the reader went away".to_owned());
-                }
-            }
-            next = answer.next().await.map_err(|e| e.to_string())?;
-        }
-        encoder.finish(&mut out).map_err(|e| e.to_string())?;
-        turn = None;
-        if !out.is_empty() {
-            pieces.send_timeout(Ok(out.into()), PATIENCE).await.map_err(|_| "the reader went away".to_owned())?;
-        }
-        Ok::<(), String>(())
-    };
-    if let Err(error) = work.await {
-        // Breaking the connection tells the reader that the file is not whole.
-        tracing::warn!(error, "an answer was not finished");
-        let _ = pieces.try_send(Err(std::io::Error::other(error)));
-    }
-    drop(turn);
 }

@@ -1,6 +1,7 @@
 //! The network interface under `/api/v1`, and the console.
 
 mod bars;
+mod body;
 mod concerns;
 mod console;
 mod coverage;
@@ -10,6 +11,7 @@ mod fetches;
 mod findings;
 mod gaps;
 mod guard;
+mod history;
 mod instruments;
 mod problem;
 mod query;
@@ -91,6 +93,9 @@ handlers![
     fetches::list_fetches,
     fetches::show_fetch,
     fetches::serve_payload,
+    history::list_configurations,
+    history::show_configuration,
+    history::serve_file,
     questions::list_questions,
     questions::show_question,
     questions::save_question,

@@ -12,8 +12,11 @@ const WIDE: usize = 4;
 /// A wide question waits for a seat so long, in the order in which they came.
 const WAIT: Duration = Duration::from_secs(20);
 
-/// Answers that are being worked out at the same moment. One that waits for its reader is not among them.
-const AT_WORK: usize = 8;
+/// Long answers that are being worked out at the same moment: one a core, since each takes what a core has, and a look at the status
+/// must not stand behind a dozen of them. One that waits for its reader is not among them.
+fn at_work() -> usize {
+    std::thread::available_parallelism().map_or(2, usize::from)
+}
 
 /// The seats there are.
 pub(super) struct Seats {
@@ -26,14 +29,17 @@ pub(super) struct Seats {
 /// A seat that is taken; free again when dropped.
 pub(super) struct Seat {
     _one: OwnedSemaphorePermit,
-    _wide: Option<OwnedSemaphorePermit>,
+    wide: Option<OwnedSemaphorePermit>,
     work: Arc<Semaphore>,
 }
 
 impl Seat {
-    /// A turn to work, in the order in which they were asked for.
+    /// A turn to work, in the order in which they were asked for. A wide answer needs none: its seat is one of few.
     pub(super) async fn turn(&self) -> Option<OwnedSemaphorePermit> {
-        self.work.clone().acquire_owned().await.ok()
+        match self.wide {
+            Some(_) => None,
+            None => self.work.clone().acquire_owned().await.ok(),
+        }
     }
 }
 
@@ -45,7 +51,7 @@ impl Default for Seats {
 
 impl Seats {
     fn of(all: usize, wide: usize, wait: Duration) -> Seats {
-        Seats { work: Arc::new(Semaphore::new(AT_WORK)), all: Arc::new(Semaphore::new(all)), wide: Arc::new(Semaphore::new(wide)), wait }
+        Seats { work: Arc::new(Semaphore::new(at_work())), all: Arc::new(Semaphore::new(all)), wide: Arc::new(Semaphore::new(wide)), wait }
     }
 
     /// Takes a seat.
@@ -53,10 +59,10 @@ impl Seats {
         let Ok(one) = self.all.clone().try_acquire_owned() else { return Err(full("questions", 2)) };
         let work = self.work.clone();
         if !wide {
-            return Ok(Seat { _one: one, _wide: None, work });
+            return Ok(Seat { _one: one, wide: None, work });
         }
         match tokio::time::timeout(self.wait, self.wide.clone().acquire_owned()).await {
-            Ok(Ok(permit)) => Ok(Seat { _one: one, _wide: Some(permit), work }),
+            Ok(Ok(permit)) => Ok(Seat { _one: one, wide: Some(permit), work }),
             _ => Err(full("wide questions", 10)),
         }
     }

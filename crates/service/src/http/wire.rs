@@ -264,6 +264,11 @@ pub(crate) fn explanation(prepared: &Prepared, told: &[Told]) -> mizuno_api::Exp
     let series = prepared.members.iter().zip(told).map(|(member, told)| series_told(member, told, resolved.instant)).collect();
     mizuno_api::Explanation {
         as_of: resolved.instant.to_string(),
+        configuration: mizuno_api::ConfigurationTold {
+            number: resolved.setup.kept.id,
+            accepted_at: resolved.setup.kept.accepted_at.to_string(),
+            stands_for_earlier: resolved.is_before_configuration(),
+        },
         question: question.digest(),
         resolved: resolved.digest(),
         columns: prepared.headings().iter().map(column).collect(),

@@ -1,0 +1,78 @@
+//! The setup as it was at an instant: what an answer of the past is made with.
+//!
+//! A configuration counts from the instant at which the service accepted it; the oldest one stands for all time before. What lists of
+//! sources said of instruments, and what instruments were called, is of the instant too. Keys and passwords are not kept, and nothing
+//! is asked of a source with a setup of the past.
+
+use crate::{
+    desk::{Desk, Past},
+    error::DeskError,
+    setup::{Kept, Means, Setup},
+};
+use mizuno_config::{Config, Texts};
+use mizuno_core::Timestamp;
+use std::{
+    collections::HashMap,
+    sync::{Arc, PoisonError},
+};
+
+/// Setups of the past that are remembered.
+const REMEMBERED: usize = 4;
+
+impl Desk {
+    /// The setup that counted at an instant.
+    ///
+    /// # Errors
+    /// When the store cannot be read, or its configuration is not sound any more.
+    pub async fn setup_at(&self, instant: Timestamp) -> Result<Arc<Setup>, DeskError> {
+        let _settled = self.changing.read().await;
+        let present = self.setup();
+        if instant >= present.kept.since {
+            return Ok(present);
+        }
+        let Some(kept) = self.store.configuration_at(instant).await? else { return Ok(present) };
+        let (listed, renamed) = self.store.instruments_then(instant).await?;
+        let (listed_now, _) = self.store.instruments_then(Timestamp::MAX).await?;
+        if (kept.id, listed, renamed) == (present.kept.id, listed_now, 0) {
+            return Ok(present);
+        }
+        let key = (kept.id, listed, renamed);
+        if let Some(setup) = self.remembered(key) {
+            return Ok(setup);
+        }
+        let texts = match kept.id == present.kept.id {
+            true => present.config.texts.clone(),
+            false => Arc::new(Texts(self.store.configuration_texts(&kept).await?)),
+        };
+        let config = Config::of(texts).map_err(|problems| {
+            DeskError::Invalid(format!(
+                "the configuration that counted at {instant}, accepted at {}, cannot be read by this version of mizuno:\n{problems}",
+                kept.accepted_at
+            ))
+        })?;
+        let names = self.store.symbols_then(instant).await?;
+        let means = Means {
+            clock: &self.clock,
+            secrets: &self.secrets(),
+            book: self.book(),
+            folder: self.data(),
+            before: Some(&present),
+            kept: Kept { id: kept.id, accepted_at: kept.accepted_at, since: kept.accepted_at },
+            names: &names,
+        };
+        let setup = Arc::new(Setup::new(config, self.store.listed_by(instant).await?, HashMap::new(), &means)?);
+        let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);
+        past.push_front((key, setup.clone()));
+        past.truncate(REMEMBERED);
+        Ok(setup)
+    }
+
+    fn remembered(&self, key: Past) -> Option<Arc<Setup>> {
+        let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = past.iter().position(|(k, _)| *k == key)?;
+        let found = past.remove(at)?;
+        let setup = found.1.clone();
+        past.push_front(found);
+        Some(setup)
+    }
+}

@@ -1,0 +1,200 @@
+//! What a question is answered from, before any doubts are looked for: enough to say whether the answer has changed.
+
+use super::{Answer, Member, Prepared, SIDE_BY_SIDE, rows::Measured};
+use crate::{
+    Research,
+    findings::Known,
+    question::{Column, Missing, Question, resolve::Resolved},
+    reading::Subject,
+    whole::union,
+};
+use futures_util::{StreamExt, stream};
+use mizuno_config::GOLDEN;
+use mizuno_core::{Overlap, SeriesKey, Span, Timestamp, spans::hull};
+use mizuno_desk::{DeskError, View, views::Seen};
+use mizuno_store::{payloads, series::SeriesRow};
+use std::{collections::HashMap, sync::Arc};
+
+/// A question whose series are looked up. No block was opened for it.
+pub struct Draft {
+    prepared: Prepared,
+    known: Arc<Known>,
+}
+
+impl Research {
+    /// Looks up what a resolved question is answered from.
+    ///
+    /// # Errors
+    /// When no source has a part in one of its series, or the store cannot be read.
+    pub async fn draft(self: &Arc<Self>, resolved: Resolved) -> Result<Draft, DeskError> {
+        self.drafted(resolved, false).await
+    }
+
+    /// The same question as it was answered at an earlier instant. What had no answer then is left out.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn draft_then(self: &Arc<Self>, question: &Question, instant: Timestamp) -> Result<Draft, DeskError> {
+        let instant = self.desk.pinned("since", Some(&instant.to_string())).await?;
+        let resolved = self.resolve_then(question, instant).await?;
+        self.drafted(resolved, true).await
+    }
+
+    async fn drafted(self: &Arc<Self>, mut resolved: Resolved, then: bool) -> Result<Draft, DeskError> {
+        let setup = resolved.setup.clone();
+        let known = self.known(&setup, resolved.instant).await?;
+        let mut subjects = vec![];
+        let mut all_rows: Vec<SeriesRow> = vec![];
+        for wanted in std::mem::take(&mut resolved.series) {
+            let subject = match self.unexamined_subject(&setup, &wanted.key, &known).await {
+                Err(DeskError::Invalid(_) | DeskError::Unknown { .. }) if then => continue,
+                subject => subject?,
+            };
+            all_rows.extend(subject.rows());
+            subjects.push(subject);
+            resolved.series.push(wanted);
+        }
+        let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
+        let by_row: HashMap<i64, &View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
+        let measured = resolved.question.shape.columns.contains(&Column::Completeness);
+        let mut members = vec![];
+        for (wanted, subject) in resolved.series.iter().zip(subjects) {
+            let mine: Vec<&View<'_>> = subject.rows().iter().filter_map(|r| by_row.get(&r.id).copied()).collect();
+            let completeness = match wanted.key.source == GOLDEN {
+                true => union(&setup, &mine).map(|whole| whole.completeness(&wanted.span)),
+                false => mine.first().map(|view| view.completeness(&wanted.span)),
+            };
+            let held = mine.iter().filter_map(|v| hull(&v.standing.held));
+            let whole = held.reduce(|a, b| a.hull(&b));
+            // A series that nobody keeps any more has no view, and may have bars all the same.
+            let whole = match mine.len() == subject.rows().len() {
+                true => whole,
+                false => self.extent(&subject, resolved.instant).await?,
+            };
+            let empty = wanted.span.start..wanted.span.start;
+            let extent = whole.map_or(empty, |w| w.clip(&wanted.span));
+            let measured = match (measured, wanted.key.source == GOLDEN) {
+                (true, true) => union(&setup, &mine).map(|whole| Arc::new(Measured::Golden(whole))),
+                (true, false) => mine.first().map(|view| Arc::new(Measured::One(view.sight.clone()))),
+                (false, _) => None,
+            };
+            members.push(Member { wanted: wanted.clone(), subject, completeness, extent, doubted: vec![], measured });
+        }
+        drop(by_row);
+        drop(views);
+        Ok(Draft { prepared: Prepared { research: self.clone(), resolved, members }, known })
+    }
+
+    /// Where the bars of a series are, asked of the store.
+    async fn extent(&self, subject: &Subject, as_of: Timestamp) -> Result<Option<Span>, DeskError> {
+        let held = self.desk.store.held(&subject.rows(), as_of).await?;
+        Ok(held.values().filter_map(hull).reduce(|a, b| a.hull(&b)))
+    }
+
+    /// A question resolved and its answer prepared.
+    ///
+    /// # Errors
+    /// As of [`Research::draft`] and [`Draft::prepare`].
+    pub async fn prepare(self: &Arc<Self>, resolved: Resolved) -> Result<Prepared, DeskError> {
+        self.draft(resolved).await?.prepare().await
+    }
+}
+
+impl Draft {
+    /// What changes when the answer may: the resolved question with the state of what it reads, which is revisions, lists, excuses and
+    /// the configuration. Nothing has to be looked for to tell it.
+    ///
+    /// # Errors
+    /// When a venue is no longer configured.
+    pub fn validator(&self) -> Result<String, DeskError> {
+        let Prepared { resolved, members, .. } = &self.prepared;
+        let mut state = resolved.question.to_json().into_bytes();
+        state.extend(resolved.setup.kept.id.to_be_bytes());
+        for member in members {
+            state.extend(member.wanted.key.to_string().bytes());
+            state.extend(member.wanted.span.start.0.to_be_bytes());
+            state.extend(member.wanted.span.end.0.to_be_bytes());
+            state.extend(member.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
+            // A row for every expected slot changes as slots become due.
+            if resolved.question.shape.missing == Missing::Rows {
+                let c = member.completeness.unwrap_or_default();
+                [c.expected, c.quiet].iter().for_each(|n| state.extend(n.to_be_bytes()));
+            }
+        }
+        Ok(payloads::digest(&state))
+    }
+
+    /// What is told of the answer; no doubts have been looked for in it.
+    #[must_use]
+    pub fn told(&self) -> &Prepared {
+        &self.prepared
+    }
+
+    /// Begins to tell what differs from the answer `then`, as [`Prepared::begin`] does.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn changes(mut self, mut then: Draft, typed: bool) -> Result<Answer, DeskError> {
+        let mut pairs = vec![];
+        let (mut was, mut is) = (vec![], vec![]);
+        let mut before: Vec<Option<Member>> = std::mem::take(&mut then.prepared.members).into_iter().map(Some).collect();
+        let places: HashMap<SeriesKey, usize> =
+            before.iter().flatten().enumerate().map(|(at, member)| (member.wanted.key.clone(), at)).collect();
+        for member in std::mem::take(&mut self.prepared.members) {
+            let old = places.get(&member.wanted.key).and_then(|at| before[*at].take());
+            if let Some(old) = &old
+                && self.is_still(&then, old, &member)?
+            {
+                continue;
+            }
+            pairs.push((old.is_some().then_some(was.len()), Some(is.len())));
+            was.extend(old);
+            is.push(member);
+        }
+        for gone in before.into_iter().flatten() {
+            pairs.push((Some(was.len()), None));
+            was.push(gone);
+        }
+        (then.prepared.members, self.prepared.members) = (was, is);
+        super::changes::begin(then.prepare().await?, self.prepare().await?, pairs, typed).await
+    }
+
+    /// Whether nothing that the rows of a member follow from has changed.
+    fn is_still(&self, then: &Draft, old: &Member, new: &Member) -> Result<bool, DeskError> {
+        let (before, after) = (&then.prepared.resolved, &self.prepared.resolved);
+        let shape = &after.question.shape;
+        // What is due, and how complete it is, changes with time alone.
+        if shape.missing == Missing::Rows || shape.columns.contains(&Column::Completeness) {
+            return Ok(false);
+        }
+        let same_state = || -> Result<bool, DeskError> {
+            Ok(old.subject.state(&before.setup, &then.known, None)? == new.subject.state(&after.setup, &self.known, None)?)
+        };
+        let mut learned = false;
+        for row in new.subject.rows() {
+            learned |= !then.known.is_still_so(&after.setup, &row)?;
+        }
+        Ok(!learned && before.setup.kept.id == after.setup.kept.id && old.wanted.span == new.wanted.span && same_state()?)
+    }
+
+    /// Looks for doubts where that was not done before, several series side by side.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn prepare(self) -> Result<Prepared, DeskError> {
+        let Draft { mut prepared, known } = self;
+        let (research, setup) = (prepared.research.clone(), prepared.resolved.setup.clone());
+        let asked = prepared.columns().contains(&Column::Doubted);
+        let members = std::mem::take(&mut prepared.members);
+        let examine = |mut member: Member| async {
+            member.doubted = research.examine_subject(&setup, &mut member.subject, &known, asked).await?;
+            Ok::<Member, DeskError>(member)
+        };
+        let mut examined = stream::iter(members.into_iter().map(examine)).buffered(SIDE_BY_SIDE);
+        while let Some(member) = examined.next().await {
+            prepared.members.push(member?);
+        }
+        drop(examined);
+        Ok(prepared)
+    }
+}
