@@ -186,6 +186,13 @@ pub fn digits<'b>(bars: impl Iterator<Item = &'b Bar>) -> (Digits, Digits) {
 /// The mids of bids and asks of the same slots: half-way between them, price by price, without a volume.
 /// Beside each stands the place of its bid in `bid`. Slots that one side lacks have no mid, nor have those
 /// whose mid takes more than 18 digits: their bids' places are the second part of the answer.
+///
+/// ```
+/// use mizuno_core::{Bar, Bars, Decimal, Slot, bar::mid};
+/// let bars = |close: &str| Bars { rows: vec![Bar::new(Slot(1), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None)] };
+/// let (mids, without) = mid(&bars("1.1000"), &bars("1.1003"));
+/// assert_eq!((mids[0].0.close().to_string(), without.len()), ("1.10015".to_owned(), 0));
+/// ```
 #[must_use]
 pub fn mid(bid: &Bars, ask: &Bars) -> (Vec<(Bar, usize)>, Vec<usize>) {
     let asks: std::collections::HashMap<Slot, &Bar> = ask.rows.iter().map(|a| (a.slot, a)).collect();

@@ -187,6 +187,12 @@ impl Decimal {
     }
 
     /// All digits at a scale of at least its own, as one whole number; 36 digits at most.
+    ///
+    /// ```
+    /// use mizuno_core::Decimal;
+    /// assert_eq!("7.5".parse::<Decimal>()?.units(3), 7_500);
+    /// # Ok::<(), mizuno_core::decimal::DecimalError>(())
+    /// ```
     #[must_use]
     pub fn units(self, scale: u8) -> i128 {
         i128::from(self.mantissa) * 10i128.pow(u32::from(scale.saturating_sub(self.scale)))

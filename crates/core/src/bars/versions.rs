@@ -48,6 +48,15 @@ pub struct Learned {
 
 impl Versions {
     /// The last version of each slot learned at or before `as_of`; withdrawn bars are left out.
+    ///
+    /// ```
+    /// use mizuno_core::{Bar, Decimal, Slot, Timestamp, Version, Versions};
+    /// let bar = |close: &str| Bar::new(Slot(1), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
+    /// let version = |at: i64, close: &str| Version { recorded_at: Timestamp(at), fetch: at, bar: bar(close), withdrawn: false };
+    /// let versions = Versions { rows: vec![version(10, "7.50"), version(20, "7.55")] };
+    /// assert_eq!(versions.as_of(Timestamp(15)).rows, [bar("7.50")]);
+    /// assert_eq!(versions.as_of(Timestamp(20)).rows, [bar("7.55")]);
+    /// ```
     #[must_use]
     pub fn as_of(&self, as_of: Timestamp) -> Bars {
         let mut rows: Vec<Bar> = Vec::with_capacity(self.rows.len());
@@ -61,6 +70,14 @@ impl Versions {
     /// What a fetch said that was not known: the versions to add, and how the batch compared.
     ///
     /// `bars` must be in slot order with no slot twice.
+    ///
+    /// ```
+    /// use mizuno_core::{Bar, Bars, Decimal, Slot, Timestamp, Versions};
+    /// let bar = |slot: i64, close: &str| Bar::new(Slot(slot), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
+    /// let (known, _) = Versions::default().news(&Bars { rows: vec![bar(1, "7.50"), bar(2, "7.60")] }, Timestamp(10), 1);
+    /// let (news, learned) = known.news(&Bars { rows: vec![bar(1, "7.5"), bar(2, "7.65"), bar(3, "7.7")] }, Timestamp(20), 2);
+    /// assert_eq!((learned.same, learned.restated, learned.new, news.rows.len()), (1, 1, 1, 2));
+    /// ```
     #[must_use]
     pub fn news(&self, bars: &Bars, recorded_at: Timestamp, fetch: i64) -> (Versions, Learned) {
         let mut news = Versions { rows: Vec::with_capacity(bars.rows.len()) };

@@ -25,6 +25,16 @@ pub struct Golden {
 }
 
 /// Makes the golden series of candidates in the order of their rank, best first.
+///
+/// ```
+/// use mizuno_core::{Bar, Bars, Decimal, Slot, golden::{Candidate, golden}};
+/// let bar = |slot: i64, close: &str| Bar::new(Slot(slot), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
+/// let best = Candidate { bars: Bars { rows: vec![bar(1, "7.50"), bar(2, "75.0")] }, doubted: [Slot(2)..Slot(3)].into_iter().collect() };
+/// let next = Candidate { bars: Bars { rows: vec![bar(2, "7.51"), bar(3, "7.52")] }, ..Candidate::default() };
+/// let made = golden(&[best, next]);
+/// assert_eq!(made.bars.rows, [bar(1, "7.50"), bar(2, "7.51"), bar(3, "7.52")]);
+/// assert_eq!(made.from, [0, 1, 1]);
+/// ```
 #[must_use]
 pub fn golden(candidates: &[Candidate]) -> Golden {
     if let [one] = candidates {

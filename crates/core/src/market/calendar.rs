@@ -77,6 +77,18 @@ pub fn on_the_wall(zone: &jiff::tz::TimeZone, date: TradeDate, time: Time) -> Ti
 
 impl Calendar {
     /// Works out the sessions of trade dates in `dates` (half-open).
+    ///
+    /// ```
+    /// use mizuno_core::{Calendar, TradeDate, Venue, venue::Week};
+    /// let from: TradeDate = "2016-01-01".parse()?;
+    /// let week = Week { from, days: [true, true, true, true, true, false, false], stretches: vec!["10:00-12:30".parse()?, "13:30-16:45".parse()?] };
+    /// let zone = jiff::tz::TimeZone::get("Pacific/Auckland")?;
+    /// let venue = Venue { code: "ALDX".into(), name: "Aldermere".into(), zone, weeks: vec![week], special: Default::default() };
+    /// let calendar = Calendar::new(&venue, "2025-04-07".parse()?.."2025-04-14".parse()?);
+    /// assert_eq!(calendar.sessions().len(), 5);
+    /// assert_eq!(calendar.sessions()[3].open().to_string(), "2025-04-09T22:00:00Z");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn new(venue: &Venue, dates: Range<TradeDate>) -> Calendar {
         let sessions = (dates.start.0..dates.end.0)
@@ -109,12 +121,38 @@ impl Calendar {
     }
 
     /// The session in progress at `at`, breaks included, or the next to open.
+    ///
+    /// ```
+    /// use mizuno_core::{Calendar, TradeDate, Venue};
+    /// # use mizuno_core::venue::Week;
+    /// # let from: TradeDate = "2016-01-01".parse()?;
+    /// # let week = Week { from, days: [true, true, true, true, true, false, false], stretches: vec!["10:00-12:30".parse()?, "13:30-16:45".parse()?] };
+    /// # let zone = jiff::tz::TimeZone::get("Pacific/Auckland")?;
+    /// # let venue = Venue { code: "ALDX".into(), name: "Aldermere".into(), zone, weeks: vec![week], special: Default::default() };
+    /// # let calendar = Calendar::new(&venue, "2025-04-01".parse()?.."2025-05-01".parse()?);
+    /// // In the midday break it is still the session of that day; on a Saturday it is Monday's.
+    /// assert_eq!(calendar.at_or_after("2025-04-10T01:00:00Z".parse()?).unwrap().date, "2025-04-10".parse()?);
+    /// assert_eq!(calendar.at_or_after("2025-04-12T01:00:00Z".parse()?).unwrap().date, "2025-04-14".parse()?);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn at_or_after(&self, at: Timestamp) -> Option<&Session> {
         self.sessions.get(self.sessions.partition_point(|s| s.close() <= at))
     }
 
     /// The last session whose close is at or before `at`.
+    ///
+    /// ```
+    /// use mizuno_core::{Calendar, TradeDate, Venue};
+    /// # use mizuno_core::venue::Week;
+    /// # let from: TradeDate = "2016-01-01".parse()?;
+    /// # let week = Week { from, days: [true, true, true, true, true, false, false], stretches: vec!["10:00-12:30".parse()?, "13:30-16:45".parse()?] };
+    /// # let zone = jiff::tz::TimeZone::get("Pacific/Auckland")?;
+    /// # let venue = Venue { code: "ALDX".into(), name: "Aldermere".into(), zone, weeks: vec![week], special: Default::default() };
+    /// # let calendar = Calendar::new(&venue, "2025-04-01".parse()?.."2025-05-01".parse()?);
+    /// assert_eq!(calendar.last_closed("2025-04-10T01:00:00Z".parse()?).unwrap().date, "2025-04-09".parse()?);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn last_closed(&self, at: Timestamp) -> Option<&Session> {
         self.sessions[..self.sessions.partition_point(|s| s.close() <= at)].last()
@@ -132,6 +170,20 @@ impl Calendar {
     }
 
     /// Every slot in the given trade dates (half-open).
+    ///
+    /// ```
+    /// use mizuno_core::{Calendar, Interval, TradeDate, Venue};
+    /// # use mizuno_core::venue::Week;
+    /// # let from: TradeDate = "2016-01-01".parse()?;
+    /// # let week = Week { from, days: [true, true, true, true, true, false, false], stretches: vec!["10:00-12:30".parse()?, "13:30-16:45".parse()?] };
+    /// # let zone = jiff::tz::TimeZone::get("Pacific/Auckland")?;
+    /// # let venue = Venue { code: "ALDX".into(), name: "Aldermere".into(), zone, weeks: vec![week], special: Default::default() };
+    /// # let calendar = Calendar::new(&venue, "2025-04-01".parse()?.."2025-05-01".parse()?);
+    /// let day = "2025-04-10".parse()?.."2025-04-11".parse()?;
+    /// assert_eq!(Interval::MINUTE.count(&calendar.expected(Interval::MINUTE, day.clone())), 345);
+    /// assert_eq!(Interval::Daily.count(&calendar.expected(Interval::Daily, day)), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn expected(&self, interval: Interval, dates: Range<TradeDate>) -> Spans {
         self.between(dates).iter().flat_map(|s| s.slots(interval)).collect()
@@ -158,6 +210,20 @@ impl Calendar {
 
     /// The slots whose bars should be had at `now`: finished at least `delay` microseconds ago.
     /// Returned as the end of the span; a slot at or after it is not due yet.
+    ///
+    /// ```
+    /// use mizuno_core::{Calendar, Interval, Slot, Timestamp, TradeDate, Venue};
+    /// # use mizuno_core::venue::Week;
+    /// # let from: TradeDate = "2016-01-01".parse()?;
+    /// # let week = Week { from, days: [true, true, true, true, true, false, false], stretches: vec!["10:00-12:30".parse()?, "13:30-16:45".parse()?] };
+    /// # let zone = jiff::tz::TimeZone::get("Pacific/Auckland")?;
+    /// # let venue = Venue { code: "ALDX".into(), name: "Aldermere".into(), zone, weeks: vec![week], special: Default::default() };
+    /// # let calendar = Calendar::new(&venue, "2025-04-01".parse()?.."2025-05-01".parse()?);
+    /// // A minute after it ended, at a source that publishes after two, the bar of 10:04 is not due; that of 10:03 is.
+    /// let now: Timestamp = "2025-04-09T22:06:00Z".parse()?;
+    /// assert_eq!(calendar.due_until(Interval::MINUTE, now, 120_000_000), Slot::at("2025-04-09T22:04:00Z".parse()?));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn due_until(&self, interval: Interval, now: Timestamp, delay: i64) -> Slot {
         let settled = now.plus(-delay);

@@ -42,6 +42,17 @@ pub struct FormerSymbol {
 
 impl Instrument {
     /// The symbol it carried on `date`.
+    ///
+    /// ```
+    /// use mizuno_core::{Instrument, instrument::FormerSymbol};
+    /// let former = vec![FormerSymbol { symbol: "GUL".into(), until: "2025-02-03".parse()? }];
+    /// let tern = Instrument {
+    ///     symbol: "TRN".into(), name: "Tern Airways".into(), kind: "share".into(), venue: "ALDX".into(), currency: "NZD".into(),
+    ///     tick_size: None, multiplier: None, listed: None, last_traded: None, expiry: None, strike: None, former,
+    /// };
+    /// assert_eq!((tern.symbol_on("2025-02-02".parse()?), tern.symbol_on("2025-02-03".parse()?)), ("GUL", "TRN"));
+    /// # Ok::<(), mizuno_core::time::TimeError>(())
+    /// ```
     #[must_use]
     pub fn symbol_on(&self, date: TradeDate) -> &str {
         self.former.iter().filter(|f| date < f.until).min_by_key(|f| f.until).map_or(&self.symbol, |f| &f.symbol)

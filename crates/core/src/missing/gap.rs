@@ -124,6 +124,17 @@ pub struct Evidence {
 }
 
 /// The gaps of one series, in time order. Together they are exactly `standing.missing()`.
+///
+/// ```
+/// use mizuno_core::{Interval, Slot, Spans, gap::{Asked, Cause, Evidence, Outcome, gaps}, standing::Standing, Timestamp};
+/// let spans = |all: &[(i64, i64)]| all.iter().map(|(a, b)| Slot(*a)..Slot(*b)).collect::<Spans>();
+/// let standing = Standing { expected: spans(&[(0, 10)]), held: spans(&[(0, 4), (6, 8)]), excused: Spans::new() };
+/// let at = Timestamp(5);
+/// let asked = vec![Asked { fetch: 1, window: Slot(0)..Slot(8), sent: at, at, outcome: Outcome::Bars }];
+/// let found = gaps(Interval::Daily, &standing, &Evidence { asked, ..Evidence::default() });
+/// let told: Vec<_> = found.iter().map(|g| (g.span.clone(), g.cause)).collect();
+/// assert_eq!(told, [(Slot(4)..Slot(6), Cause::LeftOut), (Slot(8)..Slot(10), Cause::NeverAsked)]);
+/// ```
 #[must_use]
 pub fn gaps(interval: Interval, standing: &Standing, evidence: &Evidence) -> Vec<Gap> {
     let missing = standing.missing();

@@ -27,6 +27,15 @@ const SEVERAL: usize = 3;
 
 /// Gathers the gaps of series that belong together: one venue, source, interval and side.
 /// What at least half of the series miss is one hole; every other gap is a hole of its own.
+///
+/// ```
+/// use mizuno_core::{Cause, Gap, Slot, hole::gather};
+/// let gap = |from: i64, to: i64| Gap { span: Slot(from)..Slot(to), slots: (to - from) as u64, cause: Cause::LeftOut, fetch: None, asked: 1 };
+/// let (three, other) = ([gap(4, 6)], [gap(4, 6), gap(8, 9)]);
+/// let holes = gather(&[&three, &three, &other]);
+/// let told: Vec<_> = holes.iter().map(|h| (h.span.clone(), h.gaps.len(), h.slots)).collect();
+/// assert!(told.contains(&(Slot(4)..Slot(6), 3, 6)) && told.contains(&(Slot(8)..Slot(9), 1, 1)));
+/// ```
 #[must_use]
 pub fn gather(series: &[&[Gap]]) -> Vec<Hole> {
     let mut by_span: BTreeMap<(Ends, Cause), Vec<(usize, usize)>> = BTreeMap::new();

@@ -25,6 +25,14 @@ use crate::{
 /// `reach` is what the source can be asked for at this moment: not older than
 /// its depth, not younger than its delay, and not what it answered without
 /// only just now (see [`crate::gap::resting`]).
+///
+/// ```
+/// use mizuno_core::{Slot, Spans, plan::plan, standing::Standing};
+/// let spans = |all: &[(i64, i64)]| all.iter().map(|(a, b)| Slot(*a)..Slot(*b)).collect::<Spans>();
+/// let standing = Standing { expected: spans(&[(0, 10)]), held: spans(&[(2, 10)]), excused: Spans::new() };
+/// // The first two are missing; the last is looked at again; the very first is beyond reach.
+/// assert_eq!(plan(&standing, &spans(&[(9, 10)]), &spans(&[(1, 10)])), spans(&[(1, 2), (9, 10)]));
+/// ```
 #[must_use]
 pub fn plan(standing: &Standing, second_look: &Spans, reach: &Spans) -> Spans {
     let again = difference(&intersection(&standing.expected, second_look), &standing.excused);

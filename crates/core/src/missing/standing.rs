@@ -15,6 +15,13 @@ pub struct Standing {
 
 impl Standing {
     /// `expected − held − excused`.
+    ///
+    /// ```
+    /// use mizuno_core::{Slot, Spans, standing::Standing};
+    /// let spans = |all: &[(i64, i64)]| all.iter().map(|(a, b)| Slot(*a)..Slot(*b)).collect::<Spans>();
+    /// let standing = Standing { expected: spans(&[(0, 10)]), held: spans(&[(0, 6)]), excused: spans(&[(8, 10)]) };
+    /// assert_eq!(standing.missing(), spans(&[(6, 8)]));
+    /// ```
     #[must_use]
     pub fn missing(&self) -> Spans {
         let absent = only(self.expected.iter().cloned(), self.held.iter().cloned());

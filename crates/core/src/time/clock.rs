@@ -26,6 +26,14 @@ impl ClockFace {
     pub const REAL: ClockFace = ClockFace { start: Timestamp(0), wall: Timestamp(0), speed: 1.0 };
 
     /// Service time when the wall shows `wall`.
+    ///
+    /// ```
+    /// use mizuno_core::{Timestamp, clock::ClockFace};
+    /// // A minute a second, beginning when the wall showed 0.
+    /// let face = ClockFace { start: "2025-04-10T02:30:00Z".parse()?, wall: Timestamp(0), speed: 60.0 };
+    /// assert_eq!(face.at(Timestamp(2_000_000)), "2025-04-10T02:32:00Z".parse()?);
+    /// # Ok::<(), mizuno_core::time::TimeError>(())
+    /// ```
     #[must_use]
     pub fn at(&self, wall: Timestamp) -> Timestamp {
         if *self == Self::REAL {

@@ -4,6 +4,8 @@ use std::{fmt, str::FromStr};
 
 /// Microseconds in a second.
 pub const SECOND: i64 = 1_000_000;
+/// Microseconds in a minute.
+pub const MINUTE: i64 = 60 * SECOND;
 /// Microseconds in a day of twenty-four hours.
 pub const DAY: i64 = 86_400 * SECOND;
 
@@ -30,6 +32,14 @@ impl Timestamp {
     }
 
     /// The date on the wall in `zone` at this instant. Not a trade date: ask the calendar for that.
+    ///
+    /// ```
+    /// use mizuno_core::Timestamp;
+    /// let at: Timestamp = "2025-04-09T22:00:00Z".parse()?;
+    /// let zone = jiff::tz::TimeZone::get("Pacific/Auckland").unwrap();
+    /// assert_eq!(at.date_in(&zone).to_string(), "2025-04-10");
+    /// # Ok::<(), mizuno_core::time::TimeError>(())
+    /// ```
     #[must_use]
     pub fn date_in(self, zone: &jiff::tz::TimeZone) -> TradeDate {
         TradeDate::from_civil(zone.to_datetime(self.to_jiff()).date())

@@ -29,6 +29,11 @@ impl Interval {
     }
 
     /// The distance between neighbouring slots: microseconds for intraday bars, 1 (day) for daily ones.
+    ///
+    /// ```
+    /// use mizuno_core::Interval;
+    /// assert_eq!((Interval::MINUTE.step(), Interval::Daily.step()), (60_000_000, 1));
+    /// ```
     #[must_use]
     pub fn step(self) -> i64 {
         match self {
@@ -45,6 +50,14 @@ impl Interval {
 
     /// How many slots lie in disjoint spans, each of which begins on the grid.
     /// A last bar cut short by the end of a session counts as one.
+    ///
+    /// ```
+    /// use mizuno_core::{Interval, Slot};
+    /// assert_eq!(Interval::Daily.count([Slot(1)..Slot(4), Slot(9)..Slot(10)]), 4);
+    /// // An hour that a session cut short after forty minutes is one bar.
+    /// let hour = Interval::Intraday { seconds: 3600 };
+    /// assert_eq!(hour.count([Slot(0)..Slot(2_400_000_000)]), 1);
+    /// ```
     #[must_use]
     pub fn count(self, spans: impl IntoIterator<Item = impl Borrow<Span>>) -> u64 {
         let step = self.step() as u64;

@@ -14,12 +14,26 @@ pub struct Slot(pub i64);
 
 impl Slot {
     /// The place of an intraday bar that opens at `open`.
+    ///
+    /// ```
+    /// use mizuno_core::{Slot, Timestamp};
+    /// let open: Timestamp = "2025-04-09T22:00:00Z".parse()?;
+    /// assert_eq!(Slot::at(open).instant(), open);
+    /// # Ok::<(), mizuno_core::time::TimeError>(())
+    /// ```
     #[must_use]
     pub fn at(open: Timestamp) -> Slot {
         Slot(open.0)
     }
 
     /// The place of the daily bar of `date`.
+    ///
+    /// ```
+    /// use mizuno_core::{Slot, TradeDate};
+    /// let date: TradeDate = "2025-04-10".parse()?;
+    /// assert_eq!((Slot::on(date).0, Slot::on(date).date()), (20_188, date));
+    /// # Ok::<(), mizuno_core::time::TimeError>(())
+    /// ```
     #[must_use]
     pub fn on(date: TradeDate) -> Slot {
         Slot(i64::from(date.0))

@@ -147,18 +147,37 @@ pub fn only(from: impl Iterator<Item = Span>, without: impl Iterator<Item = Span
 }
 
 /// The slots of `from` that are not in `without`.
+///
+/// ```
+/// use mizuno_core::{Slot, Spans, spans::difference};
+/// let spans = |all: &[(i64, i64)]| all.iter().map(|(a, b)| Slot(*a)..Slot(*b)).collect::<Spans>();
+/// assert_eq!(difference(&spans(&[(0, 10)]), &spans(&[(3, 4), (8, 12)])), spans(&[(0, 3), (4, 8)]));
+/// ```
 #[must_use]
 pub fn difference(from: &Spans, without: &Spans) -> Spans {
     only(from.iter().cloned(), without.iter().cloned()).collect()
 }
 
 /// The slots in both sets.
+///
+/// ```
+/// use mizuno_core::{Slot, Spans, spans::intersection};
+/// let spans = |all: &[(i64, i64)]| all.iter().map(|(a, b)| Slot(*a)..Slot(*b)).collect::<Spans>();
+/// assert_eq!(intersection(&spans(&[(0, 5), (7, 9)]), &spans(&[(4, 8)])), spans(&[(4, 5), (7, 8)]));
+/// ```
 #[must_use]
 pub fn intersection(a: &Spans, b: &Spans) -> Spans {
     both(a.iter().cloned(), b.iter().cloned()).collect()
 }
 
 /// The slots in either set.
+///
+/// ```
+/// use mizuno_core::{Slot, Spans, spans::union};
+/// let spans = |all: &[(i64, i64)]| all.iter().map(|(a, b)| Slot(*a)..Slot(*b)).collect::<Spans>();
+/// // Neighbours become one.
+/// assert_eq!(union(&spans(&[(0, 5)]), &spans(&[(5, 7), (9, 10)])), spans(&[(0, 7), (9, 10)]));
+/// ```
 #[must_use]
 pub fn union(a: &Spans, b: &Spans) -> Spans {
     a.iter().chain(b).cloned().collect()
@@ -171,6 +190,12 @@ pub fn within(set: &Spans, span: &Span) -> Spans {
 }
 
 /// The smallest span that contains the whole set; `None` for the empty set.
+///
+/// ```
+/// use mizuno_core::{Slot, Spans, spans::hull};
+/// let spans: Spans = [Slot(3)..Slot(4), Slot(8)..Slot(9)].into_iter().collect();
+/// assert_eq!(hull(&spans), Some(Slot(3)..Slot(9)));
+/// ```
 #[must_use]
 pub fn hull(set: &Spans) -> Option<Span> {
     Some(set.first()?.start..set.last()?.end)

@@ -18,6 +18,18 @@ use jiff::tz::TimeZone;
 /// The daily bars known at `as_of`, as they were traded. Prices that the
 /// source had to round come back to the nearest tick; a bar whose prices would
 /// need more than 18 digits is left out.
+///
+/// ```
+/// use mizuno_core::{Bar, Decimal, Slot, Timestamp, TradeDate, Version, Versions, basis::as_traded, finding::Split};
+/// // Learned after a split of two for one, the bar of the day before it is told at half of what was paid.
+/// let split = Split { ex_date: "2025-04-10".parse()?, new: 2, old: 1 };
+/// let date: TradeDate = "2025-04-09".parse()?;
+/// let told = Bar::new(Slot::on(date), ["3.75"; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
+/// let version = Version { recorded_at: "2025-04-11T00:00:00Z".parse()?, fetch: 1, bar: told, withdrawn: false };
+/// let bars = as_traded(&Versions { rows: vec![version] }, Timestamp::MAX, &[split], &jiff::tz::TimeZone::UTC, None);
+/// assert_eq!(bars.rows[0].close(), "7.50".parse()?);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[must_use]
 pub fn as_traded(versions: &Versions, as_of: Timestamp, splits: &[Split], zone: &TimeZone, tick: Option<Decimal>) -> Bars {
     let mut out = Bars::default();

@@ -51,6 +51,18 @@ pub struct Comparison {
 }
 
 /// Compares two series of one interval, both in slot order; keeps the first `most` differences.
+///
+/// ```
+/// use mizuno_core::{Bar, Bars, Decimal, Interval, Slot, compare::{Tolerance, compare}};
+/// let bar = |slot: i64, close: &str| Bar::new(Slot(slot), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
+/// let here = Bars { rows: vec![bar(1, "7.50"), bar(2, "7.60")] };
+/// let there = Bars { rows: vec![bar(2, "7.61"), bar(3, "7.70")] };
+/// let exact = compare(Interval::Daily, &here, &there, Tolerance { tick: None, ticks: 0 }, 10);
+/// assert_eq!((exact.matched, exact.equal, exact.only_here.len(), exact.only_there.len()), (1, 0, 1, 1));
+/// let near = compare(Interval::Daily, &here, &there, Tolerance { tick: Some("0.01".parse()?), ticks: 1 }, 10);
+/// assert_eq!(near.equal, 1);
+/// # Ok::<(), mizuno_core::decimal::DecimalError>(())
+/// ```
 #[must_use]
 pub fn compare(interval: Interval, here: &Bars, there: &Bars, tolerance: Tolerance, most: usize) -> Comparison {
     let (a, b) = (&here.rows[..], &there.rows[..]);

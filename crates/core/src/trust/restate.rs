@@ -39,6 +39,16 @@ const FLOAT: f64 = 1e-6;
 /// A basis has changed when the source adjusts and all prices of every bar before some date moved by one
 /// factor, as far as rounding lets them. How large the factor is does not matter: a small dividend moves
 /// prices by a few hundredths of a percent. A restated bar among others that stayed is no change of basis.
+///
+/// ```
+/// use mizuno_core::{Bar, Bars, Decimal, Slot, restate::{Policy, judge}};
+/// let bar = |slot: i64, close: &str| Bar::new(Slot(slot), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
+/// let known = Bars { rows: vec![bar(1, "10.00"), bar(2, "11.00"), bar(3, "12.00")] };
+/// let one = Bars { rows: vec![bar(1, "10.00"), bar(2, "19.00"), bar(3, "12.00")] };
+/// assert_eq!(judge(&known, &one, true, Policy::HoldAbove(0.05)).held[0].0, Slot(2));
+/// let halved = Bars { rows: vec![bar(1, "5.00"), bar(2, "5.50"), bar(3, "6.00")] };
+/// assert_eq!(judge(&known, &halved, true, Policy::Take).basis, Some(0.5));
+/// ```
 #[must_use]
 pub fn judge(known: &Bars, said: &Bars, adjusts: bool, policy: Policy) -> Judged {
     let mut pairs: Vec<(&Bar, &Bar)> = vec![];
