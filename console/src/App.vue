@@ -29,6 +29,7 @@ const overrides = useOverrides();
             <router-link :to="{ name: 'sources' }">Sources</router-link>
             <router-link :to="{ name: 'trust' }">Trust or doubt</router-link>
             <router-link :to="{ name: 'aside' }">Set aside</router-link>
+            <router-link :to="{ name: 'configuration' }">Configuration</router-link>
           </nav>
           <span class="right" :style="{ color: meaning.faint }">
             <span v-if="status">{{ status.desk }}</span>

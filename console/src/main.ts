@@ -11,6 +11,7 @@ const router = createRouter({
     { path: "/instruments", name: "instruments", component: () => import("./pages/instruments/InstrumentsPage.vue") },
     { path: "/questions", name: "questions", component: () => import("./pages/questions/QuestionsPage.vue") },
     { path: "/sources", name: "sources", component: () => import("./pages/sources/SourcesPage.vue") },
+    { path: "/configuration", name: "configuration", component: () => import("./pages/configuration/ConfigurationPage.vue") },
     { path: "/trust", name: "trust", component: () => import("./pages/trust/TrustPage.vue") },
     { path: "/aside", name: "aside", component: () => import("./pages/aside/AsidePage.vue") },
     { path: "/runs/:id?", name: "runs", component: () => import("./pages/runs/RunsPage.vue") },

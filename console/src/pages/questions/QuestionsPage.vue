@@ -26,7 +26,12 @@ const keys = ref({
   columns: text("columns"),
   missing: text("missing", "absent"),
   zone: text("zone"),
+  as_of: text("as_of"),
+  since: text("since"),
 });
+/** Keys of the address that have no field here: they are asked all the same, and shown. */
+const further = ref(Object.fromEntries(Object.entries(route.query).filter(([name, value]) => value && !(name in keys.value)).map(([name, value]) => [name, String(value)])));
+const furtherText = computed(() => Object.entries(further.value).map(([name, value]) => `${name}=${value}`).join(", "));
 const told = ref<Explanation>();
 const trouble = ref<string>();
 const busy = ref(false);
@@ -34,8 +39,8 @@ const saved = ref<SavedQuestion[]>([]);
 const options = (...words: string[]) => words.map((value) => ({ value, label: value }));
 const usual: Record<string, string> = { interval: "1d", layout: "long", missing: "absent" };
 /** The keys that say something else than the usual; those of a saved question are its own. */
-const given = computed(() => Object.fromEntries(Object.entries(keys.value).filter(([name, value]) => value && value !== usual[name])));
-const ready = computed(() => Boolean(keys.value.instruments || keys.value.saved));
+const given = computed(() => ({ ...Object.fromEntries(Object.entries(keys.value).filter(([name, value]) => value && value !== usual[name])), ...further.value }));
+const ready = computed(() => Boolean(keys.value.instruments || keys.value.saved || further.value.series || further.value.search));
 
 async function load() {
   saved.value = await get<SavedQuestion[]>("/questions").catch((error) => (message.error((error as Error).message), []));
@@ -54,7 +59,8 @@ async function explain() {
   }
 }
 function take(name: string) {
-  keys.value = { ...keys.value, saved: name, instruments: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", missing: "absent", zone: "" };
+  keys.value = { ...keys.value, saved: name, instruments: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", missing: "absent", zone: "", as_of: "", since: "" };
+  further.value = {};
   void explain();
 }
 onMounted(async () => {
@@ -65,7 +71,7 @@ onMounted(async () => {
 function file(format: string) {
   const [path, query] = told.value!.forms.address.split("?");
   const asked = new URLSearchParams(query);
-  for (const name of ["separator", "decimal_sign", "header", "numbers", ...(format === "csv" ? [] : ["stamp"])]) asked.delete(name);
+  for (const name of ["separator", "decimal_sign", "header", "quotes", "arrays", "numbers", ...(format === "csv" ? [] : ["stamp"])]) asked.delete(name);
   asked.set("format", format);
   return `${path}?${asked}`;
 }
@@ -86,15 +92,18 @@ const shown = 60;
     <n-select v-model:value="keys.missing" size="small" style="width: 110px" :options="options('absent', 'rows', 'carried')" />
     <n-input v-model:value="keys.columns" size="small" style="width: 170px" placeholder="usual columns" />
     <n-input v-model:value="keys.zone" size="small" style="width: 150px" placeholder="UTC" />
+    <n-input v-model:value="keys.as_of" size="small" style="width: 190px" placeholder="as of now" :input-props="{ name: 'as_of' }" />
+    <n-input v-model:value="keys.since" size="small" style="width: 190px" placeholder="or changes since" :input-props="{ name: 'since' }" />
     <n-button size="small" type="primary" :disabled="!ready" :loading="busy" @click="explain">Explain</n-button>
     <n-button v-if="keys.saved" size="small" quaternary @click="keys.saved = ''">without {{ keys.saved }}</n-button>
+    <n-button v-if="furtherText" size="small" quaternary @click="further = {}">without {{ furtherText }}</n-button>
   </n-space>
   <n-alert v-if="trouble" type="error" title="This cannot be asked" style="margin-top: 12px">{{ trouble }}</n-alert>
 
   <template v-if="told">
     <h2>What the answer would be</h2>
     <p>
-      <template v-if="told.completeness">{{ count(told.completeness.held) }} bars, {{ percent(told.completeness) }} complete, {{ count(told.completeness.missing) }} missing; </template>{{ count(told.blocks) }} blocks of {{ bytes(told.bytes) }} are read. As of {{ told.as_of }}.
+      <template v-if="told.completeness">{{ count(told.completeness.held) }} bars, {{ percent(told.completeness) }} complete, {{ count(told.completeness.missing) }} missing; </template>{{ count(told.blocks) }} blocks of {{ bytes(told.bytes) }} are read. As of {{ told.as_of }}, under configuration {{ told.configuration.number }}<template v-if="told.configuration.stands_for_earlier"> (no older one is kept)</template>.<template v-if="keys.since"> Only what has changed since {{ keys.since }} is written.</template>
       <a v-for="format in ['csv', 'xlsx', 'parquet']" :key="format" class="link" style="margin-left: 12px" :href="file(format)">{{ format.toUpperCase() }}</a>
     </p>
     <p :style="{ color: meaning.faint }">Columns: {{ told.columns.slice(0, shown).map((c) => c.name).join(", ") }}<template v-if="told.columns.length > shown"> and {{ told.columns.length - shown }} more</template>. Stamps: {{ told.stamps }}. Prices: {{ told.adjustment }}.</p>
