@@ -2,13 +2,20 @@
 
 mod common;
 
+use actix_web::{App, HttpResponse, HttpServer, web};
 use common::{FIRST, Figures, NOW, Outcome, configure, median, year};
 use futures_util::StreamExt;
 use mizuno_core::{Bar, Bars, Calendar, Interval, SeriesKey, Side, Slot, Timestamp, clock::ClockFace};
 use mizuno_store::{Store, answers::Understood};
 use std::{
+    io::{BufRead, BufReader},
+    net::TcpListener,
     path::Path,
-    sync::Arc,
+    process::{Child, Command, Stdio},
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
     time::{Duration, Instant},
 };
 use tempfile::TempDir;
@@ -28,19 +35,14 @@ async fn main() -> Outcome {
     let dir = TempDir::new()?;
     let data = dir.path().join("data");
     let at: Timestamp = NOW.parse()?;
-    let config = world(dir.path(), &data, at).await?;
+    world(dir.path(), &data, at).await?;
     let clock = ClockFace { start: at, wall: mizuno_sim::wall(), speed: 1.0 };
-    let options =
-        mizuno_service::Options { config, config_dir: None, data, listen: Some("127.0.0.1:0".parse()?), clock, pasted_profiles: false };
-    let service = mizuno_service::serve(options).await?;
-    let base = format!("http://{}/api/v1", service.address);
-    let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
-    let serving = tokio::spawn(service.until(Box::pin(async { drop(stopped.await) })));
+    let service = Service::start(&dir.path().join("config"), &data, &clock)?;
+    let base = service.base.clone();
+    let _ = rustls::crypto::ring::default_provider().install_default();
     let http = reqwest::Client::builder().no_proxy().no_gzip().no_zstd().build()?;
     let mut table = Figures::default();
-    // From here on counts what the service takes, and the clients beside it.
-    std::fs::write("/proc/self/clear_refs", "5")?;
-    let before = peak_mib()?;
+    let before = service.peak_mib()?;
 
     let wide = "bars?instruments=B*&layout=wide&interval=1d";
     let cold = ask(&http, &format!("{base}/{wide}")).await?;
@@ -70,14 +72,14 @@ async fn main() -> Outcome {
     let month = |n: usize| {
         format!("{base}/bars?instrument=B{:03}&interval=1m&from=2024-{:02}-01&to=2024-{:02}-28", n % MINUTES, n % 12 + 1, n % 12 + 1)
     };
-    // Somebody writes all the while.
-    let (writer, question) = (http.clone(), format!("{base}/questions/bench"));
-    let body = "{\"text\": \"instruments = [\\\"B001\\\"]\", \"by\": \"bench\"}";
+    // A collector writes all the while: as soon as its run is over it begins again.
+    let (writer, runs) = (http.clone(), format!("{base}/runs"));
     let writing = tokio::spawn(async move {
         loop {
-            let saved = writer.put(&question).header("Content-Type", "application/json").body(body).send().await;
-            assert!(saved.is_ok_and(|s| s.status().is_success()), "a commit");
-            tokio::time::sleep(Duration::from_millis(50)).await;
+            let order = serde_json::json!({ "collector": "writing", "from": "2024-12-02", "again": true });
+            let begun = writer.post(&runs).json(&order).send().await;
+            assert!(begun.is_ok_and(|b| b.status().is_success() || b.status() == 409), "a run");
+            tokio::time::sleep(Duration::from_millis(200)).await;
         }
     });
     let (times, _) = crowd(&http, &month, Duration::from_secs(10), Duration::from_secs(1)).await?;
@@ -94,17 +96,86 @@ async fn main() -> Outcome {
     table.add("", format!("p99 {p99:.1?}"), "under 500 ms", p99 < Duration::from_millis(500));
     assert!(!writing.is_finished(), "the writer wrote to the end");
     writing.abort();
-    let mib = peak_mib()?;
-    let told = format!("{mib} MiB with the clients in the same process, {before} before the first question");
+    let fetches: serde_json::Value = http.get(format!("{base}/fetches?most=1")).send().await?.json().await?;
+    table.add("answers collected meanwhile", fetches[0]["id"].to_string(), "", true);
+    let mib = service.peak_mib()?;
+    let told = format!("{mib} MiB, {before} before the first question");
     table.add("resident memory at most", told, "under 250 MB", mib < 250);
     println!("{}", table.0);
-    let _ = stop.send(());
-    serving.await??;
     Ok(())
 }
 
+/// The service in a process of its own; killed when dropped.
+struct Service {
+    child: Child,
+    base: String,
+}
+
+impl Service {
+    fn start(config: &Path, data: &Path, clock: &ClockFace) -> Result<Service, Box<dyn std::error::Error>> {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_mizuno"));
+        command.arg("serve").arg("--config").arg(config).arg("--data").arg(data).args(["--listen", "127.0.0.1:0"]);
+        command.args(["--clock", &clock.to_string()]).env("MIZUNO_LOG", "error");
+        let mut child = command.stdout(Stdio::piped()).spawn()?;
+        let mut line = String::new();
+        BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
+        let base = format!("{}/api/v1", line.trim().rsplit(' ').next().unwrap_or_default());
+        Ok(Service { child, base })
+    }
+
+    /// The most memory that was resident, in MiB.
+    fn peak_mib(&self) -> Result<u64, Box<dyn std::error::Error>> {
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id()))?;
+        let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).unwrap_or_default();
+        Ok(line.split_whitespace().next().ok_or("no peak is told")?.parse::<u64>()? / 1024)
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// A source that says something else of the newest days each time it is asked; its address.
+fn writer() -> std::io::Result<String> {
+    let listener = TcpListener::bind("127.0.0.1:0")?;
+    let address = listener.local_addr()?;
+    let asked = Arc::new(AtomicU64::new(0));
+    let answer = move || {
+        let n = asked.fetch_add(1, Ordering::Relaxed);
+        let row = |day: u64| format!("2024-12-{day:02},20.{:02},21.00,20.00,20.50,{}\n", n % 100, 1000 + n);
+        let rows: String = (2..=6).chain(9..=13).map(row).collect();
+        std::future::ready(HttpResponse::Ok().content_type("text/csv").body(format!("date,o,h,l,c,v\n{rows}")))
+    };
+    let app = move || App::new().default_service(web::route().to(answer.clone()));
+    tokio::spawn(HttpServer::new(app).workers(1).disable_signals().listen(listener)?.run());
+    Ok(format!("http://{address}"))
+}
+
+const WRITER: &str = r#"
+[limits]
+calls_per_minute = 6000
+burst = 50
+[[series]]
+interval = "1d"
+venues = ["BNCH"]
+adjusted = "no"
+delay = "10m"
+span_days = 60
+[[series.request]]
+get = "/{symbol}{?from,to}"
+stamps = "%Y-%m-%d"
+to_included = true
+[series.answer]
+form = "delimited"
+columns = { time = "date", open = "o", high = "h", low = "l", close = "c", volume = "v" }
+stamp = "%Y-%m-%d"
+"#;
+
 /// 500 instruments at two sources, ten years of days each; of some a year of minutes at one.
-async fn world(dir: &Path, data: &Path, at: Timestamp) -> Result<mizuno_config::Config, Box<dyn std::error::Error>> {
+async fn world(dir: &Path, data: &Path, at: Timestamp) -> Outcome {
     let harbour = include_str!("../../../demo/config/sources/harbour.toml");
     let second = harbour.replace("name = \"harbour\"", "name = \"second\"").replace("ALDX", "BNCH").replace("depth_days = 30\n", "");
     let days = |name: &str, source: &str| {
@@ -117,7 +188,12 @@ async fn world(dir: &Path, data: &Path, at: Timestamp) -> Result<mizuno_config::
     );
     let venue = "code = \"BNCH\"\nname = \"Bench\"\nzone = \"America/New_York\"\n[[week]]\nfrom = \"2014-01-01\"\ndays = [\"Mon\", \"Tue\", \"Wed\", \"Thu\", \"Fri\"]\nhours = [\"09:30-16:00\"]\n";
     let (first, other) = (days("days", "bench"), days("days-second", "second"));
+    let writing = days("writing", "writer").replace("2015-01-05", "2024-12-02");
+    let writer = format!("name = \"writer\"\ntitle = \"Writer\"\nbase = \"{}\"\n{WRITER}", writer()?);
     let more = [
+        ("sources/writer.toml", writer.as_str()),
+        ("collectors/writing.toml", &writing),
+        ("ranking.toml", "[[rank]]\ninterval = \"1d\"\nsources = [\"bench\", \"second\"]\n"),
         ("sources/second.toml", second.as_str()),
         ("collectors/days.toml", &first),
         ("collectors/second.toml", &other),
@@ -143,7 +219,7 @@ async fn world(dir: &Path, data: &Path, at: Timestamp) -> Result<mizuno_config::
         store.keep_bars(0, row.id, row.key.interval, understood).await?;
     }
     store.close().await;
-    Ok(config)
+    Ok(())
 }
 
 /// A bar for each session, taken from the minutes in turn.
@@ -244,13 +320,6 @@ async fn crowd(
         all.extend(client.await??);
     }
     Ok((all, began.elapsed()))
-}
-
-/// The most memory that was resident, in MiB.
-fn peak_mib() -> Result<u64, Box<dyn std::error::Error>> {
-    let status = std::fs::read_to_string("/proc/self/status")?;
-    let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).unwrap_or_default();
-    Ok(line.split_whitespace().next().ok_or("no peak is told")?.parse::<u64>()? / 1024)
 }
 
 fn percentile(times: &[Duration], percent: usize) -> Duration {

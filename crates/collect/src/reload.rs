@@ -16,8 +16,9 @@ impl Collect {
             .desk
             .config_dir()
             .ok_or_else(|| DeskError::Invalid("this service was started without a configuration directory".to_owned()))?;
-        let config = Config::load(dir).map_err(|problems| {
-            DeskError::Invalid(format!("the configuration in {} is not sound, so the old one goes on:\n{problems}", dir.display()))
+        let config = Config::load(dir).map_err(|source| DeskError::Configuration {
+            what: format!("the configuration in {} is not sound, so the old one goes on", dir.display()),
+            source,
         })?;
         further(&config)?;
         let before = self.desk.setup();

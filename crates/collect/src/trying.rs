@@ -85,10 +85,8 @@ const SHOWN: usize = 20;
 /// When the configuration or the profile is not sound, or there is nothing to ask for.
 pub fn try_profile(config_dir: PathBuf, ask: Trial, clock: ClockFace) -> LocalBoxFuture<'static, Result<Tried, DeskError>> {
     Box::pin(async move {
-        let said = |problems: mizuno_config::Problems| {
-            DeskError::Invalid(format!("the configuration in {} is not sound:\n{problems}", config_dir.display()))
-        };
-        let config = Config::load(&config_dir).map_err(said)?;
+        let what = || format!("the configuration in {} is not sound", config_dir.display());
+        let config = Config::load(&config_dir).map_err(|source| DeskError::Configuration { what: what(), source })?;
         let (clock, secrets) = (Clock::new(clock), secrets(Some(&config_dir)));
         let means = Means {
             clock: &clock,
@@ -108,7 +106,7 @@ pub fn try_profile(config_dir: PathBuf, ask: Trial, clock: ClockFace) -> LocalBo
 }
 
 fn parsed(text: &str) -> Result<Profile, DeskError> {
-    let said = |problems: Vec<mizuno_config::Problem>| DeskError::Invalid(mizuno_config::Problems(problems).to_string());
+    let said = |problems: Vec<mizuno_config::Problem>| DeskError::unreadable(mizuno_config::Problems(problems));
     profile::parse(Path::new("profile"), text).map_err(said)
 }
 
@@ -167,7 +165,7 @@ async fn try_on(setup: &Setup, source: &Source, clock: &Clock, ask: Trial) -> Re
     let profile = source.profile.clone();
     let instrument = setup.instrument(&ask.instrument)?;
     let interval: Option<Interval> =
-        ask.interval.as_deref().map(str::parse).transpose().map_err(|e: NotAnInterval| DeskError::Invalid(e.to_string()))?;
+        ask.interval.as_deref().map(str::parse).transpose().map_err(|e: NotAnInterval| DeskError::unreadable(e))?;
     let fits = |o: &&profile::Offer| {
         o.venues.contains(&instrument.venue)
             && interval.is_none_or(|i| i == o.interval)

@@ -3,13 +3,14 @@
 use crate::{
     error::DeskError,
     events::Events,
+    hands::Hands,
     lateness::Lateness,
     setup::{Kept, Means, Setup},
     sight::Sights,
 };
 use futures_util::future::BoxFuture;
 use mizuno_config::Config;
-use mizuno_core::{SeriesKey, TradeDate, clock::ClockFace};
+use mizuno_core::{SeriesKey, TradeDate, clock::ClockFace, time::MINUTE};
 use mizuno_sources::{Clock, DayBook, Secrets};
 use mizuno_store::{Store, series::SeriesRow};
 use std::{
@@ -18,9 +19,6 @@ use std::{
     sync::{Arc, Mutex, PoisonError, RwLock},
 };
 use tokio::{runtime::Handle, sync::watch};
-
-/// The sixty seconds that a source's calls a minute are counted over, in microseconds.
-const MINUTE: i64 = 60 * mizuno_core::time::SECOND;
 
 /// What a setup of the past follows from: the configuration, how many instruments were listed, and how many have other names since.
 pub(crate) type Past = (i64, i64, i64);
@@ -37,6 +35,8 @@ pub struct Desk {
     pub late: Lateness,
     /// Where work goes on that nobody waits for: beside the writer, and not on a thread that answers calls.
     pub home: Handle,
+    /// The threads on which answers are worked out.
+    pub hands: Hands,
     /// What is known of each series, until it changes.
     pub(crate) sights: Sights,
     config_dir: Option<PathBuf>,
@@ -76,6 +76,7 @@ impl Desk {
             events: Events::default(),
             late: Lateness::default(),
             home: Handle::current(),
+            hands: Hands::start().map_err(|e| DeskError::fault("starting threads", e))?,
             sights: Sights::default(),
             config_dir,
             data,

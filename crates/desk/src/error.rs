@@ -35,6 +35,28 @@ pub enum DeskError {
     /// Something asked for cannot be.
     #[error("{0}")]
     Invalid(String),
+    /// A configuration is not sound.
+    #[error("{what}:\n{source}")]
+    Configuration {
+        /// Which one.
+        what: String,
+        /// Everything that is wrong with it.
+        source: mizuno_config::Problems,
+    },
+    /// What was said cannot be read.
+    #[error("{source}")]
+    Unreadable {
+        /// Why not.
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
+    /// We made a mistake.
+    #[error("{what} met a fault in mizuno itself: {source}; please report it, with the log")]
+    Fault {
+        /// What was being done.
+        what: &'static str,
+        /// What went wrong.
+        source: Box<dyn std::error::Error + Send + Sync>,
+    },
     /// It is being done already.
     #[error("{what} is already at work as run {run}; watch it, wait for it, or cancel it")]
     Busy {
@@ -49,6 +71,16 @@ pub enum DeskError {
 }
 
 impl DeskError {
+    /// What was said cannot be read, and why.
+    pub fn unreadable(source: impl std::error::Error + Send + Sync + 'static) -> DeskError {
+        DeskError::Unreadable { source: Box::new(source) }
+    }
+
+    /// A mistake of ours in what was being done.
+    pub fn fault(what: &'static str, source: impl std::error::Error + Send + Sync + 'static) -> DeskError {
+        DeskError::Fault { what, source: Box::new(source) }
+    }
+
     /// An unknown thing, with a hint at the nearest known names.
     pub fn unknown<'a>(kind: &'static str, id: &str, known: impl Iterator<Item = &'a str>) -> DeskError {
         let lower = id.to_lowercase();

@@ -14,6 +14,7 @@ pub mod concern;
 mod desk;
 pub mod error;
 pub mod events;
+pub mod hands;
 pub mod history;
 pub mod kept;
 pub mod lateness;

@@ -44,11 +44,10 @@ impl Desk {
             true => present.config.texts.clone(),
             false => Arc::new(Texts(self.store.configuration_texts(&kept).await?)),
         };
-        let config = Config::of(texts).map_err(|problems| {
-            DeskError::Invalid(format!(
-                "the configuration that counted at {instant}, accepted at {}, cannot be read by this version of mizuno:\n{problems}",
-                kept.accepted_at
-            ))
+        let config = Config::of(texts).map_err(|source| {
+            let at = kept.accepted_at;
+            let what = format!("the configuration that counted at {instant}, accepted at {at}, cannot be read by this version of mizuno");
+            DeskError::Configuration { what, source }
         })?;
         let names = self.store.symbols_then(instant).await?;
         let means = Means {

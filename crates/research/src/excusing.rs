@@ -109,7 +109,7 @@ impl Research {
     }
 
     async fn stretch(&self, setup: &Setup, name: &str, from: &str, to: &str) -> Result<(SeriesRow, Span), DeskError> {
-        let key = name.parse::<SeriesKey>().map_err(|e| DeskError::Invalid(e.to_string()))?;
+        let key = name.parse::<SeriesKey>().map_err(DeskError::unreadable)?;
         let row = self.desk.series_named(setup, &key.to_string()).await?;
         let post = setup.post_of(&row.key).ok_or_else(|| DeskError::Invalid(format!("no collector keeps {key}")))?;
         let span = moments::span(moments::Asked { from: Some(from), to: Some(to) }, key.interval, post.calendar)?;

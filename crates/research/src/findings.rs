@@ -17,6 +17,9 @@ use std::{
 /// Sessions of bars shorter than a day that are looked at, up to the newest.
 const SESSIONS: usize = 40;
 
+/// Instants of which it is remembered what findings are judged by: changes look at two at once.
+const REMEMBERED: usize = 4;
+
 /// What was found in each series, until its bars, or what they are held against, change.
 #[derive(Default)]
 pub struct Examined(Mutex<Remembered>);
@@ -138,12 +141,15 @@ impl Research {
 
     /// What findings are judged by, as of an instant.
     pub async fn known(&self, setup: &Setup, as_of: Timestamp) -> Result<Arc<Known>, DeskError> {
-        let kept = self.known.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        if let Some(known) = kept.filter(|known| known.as_of == as_of && known.setup == setup.serial) {
-            return Ok(known);
+        let same = |known: &&Arc<Known>| known.as_of == as_of && known.setup == setup.serial;
+        let kept = || self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = kept().iter().find(same) {
+            return Ok(known.clone());
         }
         let known = Arc::new(self.read_known(setup, as_of).await?);
-        *self.known.lock().unwrap_or_else(PoisonError::into_inner) = Some(known.clone());
+        let mut kept = kept();
+        kept.push_front(known.clone());
+        kept.truncate(REMEMBERED);
         Ok(known)
     }
 
@@ -225,7 +231,8 @@ impl Research {
             };
             finding::find(&subject, &rules)
         };
-        tokio::task::spawn_blocking(look).await.map_err(|e| DeskError::Invalid(e.to_string()))
+        // On the threads of answers: what they free there, they use again.
+        self.desk.hands.spawn(async move { look() }).await.map_err(|e| DeskError::fault("looking for doubts", e))
     }
 
     /// Stamps that had been refused by an instant, because the venue was closed.

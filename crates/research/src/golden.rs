@@ -13,7 +13,10 @@ use mizuno_core::{
     golden::{self, Candidate, Golden},
 };
 use mizuno_desk::{Desk, DeskError, Setup};
-use mizuno_store::{blocks, series::SeriesRow};
+use mizuno_store::{
+    blocks::{self, Needed},
+    series::SeriesRow,
+};
 use std::{collections::VecDeque, sync::Arc};
 
 /// One source of a golden series.
@@ -74,6 +77,7 @@ pub struct GoldenReading {
     lineup: Lineup,
     pieces: VecDeque<(Span, Vec<usize>)>,
     as_of: Timestamp,
+    needed: Needed,
     /// Room for every price there may be in it.
     pub price: Digits,
     /// Room for every volume there may be in it.
@@ -135,13 +139,13 @@ impl Research {
             }
         }
         let extent = extent.map_or(span.start..span.start, |e| e.clip(&span));
-        Ok(GoldenReading { price, volume, ..self.golden_over(lineup, calendar, extent, as_of) })
+        Ok(GoldenReading { price, volume, ..self.golden_over(lineup, calendar, extent, as_of, Needed::ALL) })
     }
 
     /// Begins to read a golden series of which it is known where its bars are; how much room they take is not asked.
-    pub(crate) fn golden_over(&self, lineup: Lineup, calendar: &Calendar, extent: Span, as_of: Timestamp) -> GoldenReading {
+    pub(crate) fn golden_over(&self, lineup: Lineup, calendar: &Calendar, extent: Span, as_of: Timestamp, needed: Needed) -> GoldenReading {
         let pieces = pieces(&lineup, calendar, extent);
-        GoldenReading { desk: self.desk.clone(), lineup, pieces, as_of, price: Digits::default(), volume: Digits::default() }
+        GoldenReading { desk: self.desk.clone(), lineup, pieces, as_of, needed, price: Digits::default(), volume: Digits::default() }
     }
 }
 
@@ -250,21 +254,21 @@ impl GoldenReading {
         let mut candidates = vec![];
         for &place in &ranks {
             let part = &self.lineup.parts[place];
-            let bars = bars_as_traded(&self.desk, part, span.clone(), self.as_of, &self.lineup).await?;
+            let bars = self.bars_as_traded(part, span.clone()).await?;
             candidates.push(Candidate { bars, doubted: part.doubted.clone() });
         }
         let mut made = golden::golden(&candidates);
         made.from.iter_mut().for_each(|place| *place = ranks[usize::from(*place)] as u16);
         Ok(Some(made))
     }
-}
 
-async fn bars_as_traded(desk: &Desk, part: &Part, span: Span, as_of: Timestamp, lineup: &Lineup) -> Result<Bars, DeskError> {
-    match &part.splits {
-        None => Ok(desk.store.bars(&part.row, span, as_of).await?),
-        Some(splits) => {
-            let versions = desk.store.versions(&part.row, span, as_of).await?;
-            Ok(basis::as_traded(&versions, as_of, splits, &lineup.zone, lineup.tick))
+    async fn bars_as_traded(&self, part: &Part, span: Span) -> Result<Bars, DeskError> {
+        match &part.splits {
+            None => Ok(self.desk.store.bars_only(&part.row, span, self.as_of, self.needed).await?),
+            Some(splits) => {
+                let versions = self.desk.store.versions(&part.row, span, self.as_of).await?;
+                Ok(basis::as_traded(&versions, self.as_of, splits, &self.lineup.zone, self.lineup.tick))
+            }
         }
     }
 }

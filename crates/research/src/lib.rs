@@ -34,8 +34,8 @@ pub struct Research {
     pub desk: Arc<Desk>,
     /// What the checks found, until bars change.
     examined: Examined,
-    /// What findings were last judged by: as of one instant it is the same for ever.
-    known: std::sync::Mutex<Option<Arc<findings::Known>>>,
+    /// What findings were lately judged by: as of one instant it is the same for ever.
+    known: std::sync::Mutex<std::collections::VecDeque<Arc<findings::Known>>>,
     /// Held while many series are examined.
     examining: tokio::sync::Mutex<()>,
 }

@@ -8,7 +8,7 @@ use crate::{
 use mizuno_config::GOLDEN;
 use mizuno_core::{Bars, Calendar, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits};
 use mizuno_desk::{DeskError, Setup};
-use mizuno_store::{reading::Reading, series::SeriesRow};
+use mizuno_store::{blocks::Needed, reading::Reading, series::SeriesRow};
 
 /// Bars, and the places of their sources where these are several.
 pub type Piece = (Bars, Vec<u16>);
@@ -138,14 +138,21 @@ impl Research {
         })
     }
 
-    /// The same where it is known that its bars lie in `extent`; how much room they take is then not told.
+    /// The same where it is known that its bars lie in `extent`, and which numbers are needed; how much room they take is not told.
     ///
     /// # Errors
     /// When the store cannot be read.
-    pub async fn read_over(&self, subject: Subject, calendar: &Calendar, extent: Span, as_of: Timestamp) -> Result<Reader, DeskError> {
+    pub async fn read_over(
+        &self,
+        subject: Subject,
+        calendar: &Calendar,
+        extent: Span,
+        as_of: Timestamp,
+        needed: Needed,
+    ) -> Result<Reader, DeskError> {
         Ok(match subject {
-            Subject::One(row) => Reader::One(self.desk.store.read(&row, extent, as_of).await?),
-            Subject::Golden(lineup) => Reader::Golden(Box::new(self.golden_over(lineup, calendar, extent, as_of))),
+            Subject::One(row) => Reader::One(self.desk.store.read_only(&row, extent, as_of, needed).await?),
+            Subject::Golden(lineup) => Reader::Golden(Box::new(self.golden_over(lineup, calendar, extent, as_of, needed))),
         })
     }
 

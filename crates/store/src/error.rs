@@ -59,12 +59,28 @@ pub enum StoreError {
         wanted: mizuno_core::Timestamp,
     },
     /// A block is not what it should be.
-    #[error("block {block} cannot be read: {problem}; check the database with PRAGMA integrity_check")]
+    #[error("block {block} cannot be read: {source}; check the database with PRAGMA integrity_check")]
     Damaged {
-        /// The block's number, or 0 while it is being made.
+        /// The block's number.
         block: i64,
         /// What is wrong with it.
-        problem: String,
+        source: parquet::errors::ParquetError,
+    },
+    /// A kept answer is not what it should be.
+    #[error("the payload {digest} cannot be read: {source}; check the database with PRAGMA integrity_check")]
+    DamagedPayload {
+        /// Its digest.
+        digest: String,
+        /// What is wrong with it.
+        source: std::io::Error,
+    },
+    /// Something could not be packed, which is a fault of ours.
+    #[error("{what} cannot be packed: {source}; nothing of this was stored; please report it")]
+    Unpackable {
+        /// A block, or a payload.
+        what: &'static str,
+        /// Why.
+        source: Box<dyn std::error::Error + Send + Sync>,
     },
     /// We made a mistake.
     #[error("a fault in mizuno itself: {problem}; nothing of this was stored; please report it, with the log")]
@@ -94,7 +110,7 @@ impl StoreError {
     /// Whether only the series at hand is concerned, so that others can go on.
     #[must_use]
     pub fn is_of_the_series(&self) -> bool {
-        matches!(self, StoreError::Damaged { .. } | StoreError::Fault { .. })
+        matches!(self, StoreError::Damaged { .. } | StoreError::Unpackable { .. } | StoreError::Fault { .. })
     }
 
     pub(crate) fn from_migration(path: &Path, source: sqlx::migrate::MigrateError) -> StoreError {

@@ -72,9 +72,10 @@ impl Store {
             // A commit that was told of survives a loss of power.
             .synchronous(SqliteSynchronous::Full)
             .foreign_keys(true)
-            // Blocks are read straight from the page cache; a gigabyte is the hot part of a large desk.
-            .pragma("mmap_size", "1073741824")
-            // 32 MiB a connection, of which there are five: the inner pages of all indices.
+            // Read, not mapped: an error of the disk is then an error of one question, and not a signal that ends the service. It is as
+            // fast, and what is resident does not grow with the database.
+            .pragma("mmap_size", "0")
+            // 32 MiB for the one connection that writes: the inner pages of all indices.
             .pragma("cache_size", "-32768")
             // 16 MiB of log before pages are copied back: fewer copies of pages that change often.
             .pragma("wal_autocheckpoint", "4000")
@@ -85,7 +86,8 @@ impl Store {
         upgrade::fill_in(&mut connection).await?;
         // Every read is short, so a few connections serve everybody; more would only keep more caches.
         let pool = SqlitePoolOptions::new().max_connections(4).test_before_acquire(false);
-        let readers = pool.connect_with(options.clone().read_only(true)).await?;
+        // 8 MiB for each reader: inner pages, and the hot part of the log. Blocks are read once and pass through.
+        let readers = pool.connect_with(options.clone().read_only(true).pragma("cache_size", "-8192")).await?;
         let newest = sqlx::query_scalar!("SELECT stamp FROM newest_commit").fetch_one(&mut connection).await?;
         let fetches = sqlx::query_scalar!("SELECT max(id) AS \"id: i64\" FROM fetch").fetch_one(&mut connection).await?;
         let knowledge = Knowledge::new(now, Timestamp(newest));

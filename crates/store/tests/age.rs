@@ -4,13 +4,12 @@
 mod common;
 
 use common::{NOW, WHOLE, cents, key, ones, open, opened, try_open};
+use mizuno_core::time::MINUTE;
 use mizuno_core::{Bar, Bars, Interval, Slot, Timestamp};
 use mizuno_store::{StoreError, answers::Understood};
 use sqlx::{ConnectOptions, Connection, Executor, migrate::Migrator, sqlite::SqliteConnectOptions};
 use std::path::Path;
 use tempfile::TempDir;
-
-const MINUTE: i64 = 60_000_000;
 
 fn bars(slots: std::ops::Range<i64>, price: i64) -> Bars {
     let prices = [price, price + 1, price - 1, price].map(cents);

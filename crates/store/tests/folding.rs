@@ -3,6 +3,7 @@
 mod common;
 
 use common::{NOW, WHOLE, cents, open, opened};
+use mizuno_core::time::MINUTE;
 use mizuno_core::{Bar, Interval, Slot, Span, Timestamp};
 use mizuno_store::{
     Store,
@@ -15,8 +16,6 @@ use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use sqlx::{ConnectOptions, Row, sqlite::SqliteConnectOptions};
 use std::path::Path;
-
-const MINUTE: i64 = 60_000_000;
 
 fn window(from: i64, minutes: i64) -> Span {
     Slot(NOW.0 + from * MINUTE)..Slot(NOW.0 + (from + minutes) * MINUTE)

@@ -103,7 +103,7 @@ impl Collect {
             return Err(DeskError::Stopping);
         }
         let place = order.place(collector);
-        let scope = serde_json::to_string(&order).map_err(|e| DeskError::Invalid(e.to_string()))?;
+        let scope = serde_json::to_string(&order).map_err(|e| DeskError::fault("writing down the order of a run", e))?;
         if let Some(run) = self.live.at(&place) {
             return Err(DeskError::Busy { what: place, run });
         }

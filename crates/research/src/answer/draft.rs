@@ -109,7 +109,8 @@ impl Draft {
     pub fn validator(&self) -> Result<String, DeskError> {
         let Prepared { resolved, members, .. } = &self.prepared;
         let mut state = resolved.question.to_json().into_bytes();
-        state.extend(resolved.setup.kept.id.to_be_bytes());
+        // The stamp and not the number: in a database that was restored, another configuration may have that number.
+        state.extend(resolved.setup.kept.accepted_at.0.to_be_bytes());
         for member in members {
             state.extend(member.wanted.key.to_string().bytes());
             state.extend(member.wanted.span.start.0.to_be_bytes());

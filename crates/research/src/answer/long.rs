@@ -3,7 +3,7 @@
 use super::{
     A_BATCH, Member, Prepared,
     batch::{Batch, Cells, Heading, Kind},
-    rows::Rows,
+    rows::{Rows, needed},
     value_kind,
 };
 use crate::{
@@ -139,7 +139,10 @@ pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String
     };
     Ok(Open {
         places: member.places(sources),
-        reader: prepared.research.read_over(member.subject.clone(), calendar, member.extent.clone(), resolved.instant).await?,
+        reader: prepared
+            .research
+            .read_over(member.subject.clone(), calendar, member.extent.clone(), resolved.instant, needed(&prepared.columns()))
+            .await?,
         expected,
         waiting: VecDeque::new(),
     })

@@ -7,19 +7,23 @@ use crate::{
 };
 use mizuno_core::{
     Bar, Calendar, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate,
-    time::{DAY, SECOND},
+    time::{DAY, MINUTE, SECOND},
 };
 
 use mizuno_desk::sight::Sight;
+use mizuno_store::blocks::Needed;
 use std::sync::Arc;
-
-/// Microseconds of a minute.
-const MINUTE: i64 = 60 * SECOND;
 
 /// What tells how complete a trade date is: a series, or all sources of a golden one.
 pub(crate) enum Measured {
     One(Arc<Sight>),
     Golden(Whole),
+}
+
+/// The numbers of bars that some columns are made of.
+pub(super) fn needed(values: &[Column]) -> Needed {
+    let has = |column| values.contains(&column);
+    Needed { open: has(Column::Open), high: has(Column::High), low: has(Column::Low), volume: has(Column::Volume) }
 }
 
 /// How the bars of one instrument become rows.

@@ -7,7 +7,7 @@ use super::{
     Member, Prepared, SIDE_BY_SIDE,
     batch::{Batch, Cells, Heading, Kind},
     long::how,
-    rows::Rows,
+    rows::{Rows, needed},
     value_kind,
 };
 use crate::{
@@ -122,11 +122,10 @@ impl Wide {
     async fn stretch(&self, span: Span) -> Result<Stretch, DeskError> {
         let one = |at: usize| {
             let (prepared, values, sources, span) = (self.prepared.clone(), self.values.clone(), self.sources.clone(), span.clone());
-            let home = prepared.research.desk.home.clone();
+            let desk = self.prepared.research.desk.clone();
             async move {
-                let read = home.spawn(async move { strip(&prepared.research, &prepared, at, span, &values, &sources).await });
-                read.await
-                    .map_err(|_| DeskError::Invalid("reading a series met a fault in mizuno itself; the log says where".to_owned()))?
+                let read = desk.hands.spawn(async move { strip(&prepared.research, &prepared, at, span, &values, &sources).await });
+                read.await.map_err(|e| DeskError::fault("reading a series", e))?
             }
         };
         let mut reads = stream::iter((0..self.prepared.members.len()).map(one)).buffered(SIDE_BY_SIDE);
@@ -204,7 +203,7 @@ async fn strip(
     let how = how(resolved, member)?;
     let (with_source, with_doubt) = (values.contains(&Column::Source), values.contains(&Column::Doubted));
     let places = member.places(sources);
-    let mut reader = research.read_over(member.subject.clone(), how.calendar, span, resolved.instant).await?;
+    let mut reader = research.read_over(member.subject.clone(), how.calendar, span, resolved.instant, needed(values)).await?;
     while let Some((mut bars, mut from)) = reader.next().await? {
         how.narrow(&mut bars.rows, &mut from);
         out.slots.extend(bars.rows.iter().map(|b| b.slot));

@@ -25,8 +25,8 @@ pub(super) struct ParquetEncoder {
     rows: usize,
 }
 
-fn failed(error: impl ToString) -> DeskError {
-    DeskError::Invalid(format!("the Parquet file cannot be made: {}", error.to_string()))
+fn failed(error: ::parquet::errors::ParquetError) -> DeskError {
+    DeskError::fault("making the Parquet file", error)
 }
 
 impl ParquetEncoder {

@@ -37,7 +37,7 @@ pub(super) struct WorkbookEncoder {
 }
 
 fn failed(error: XlsxError) -> DeskError {
-    DeskError::Invalid(format!("the workbook cannot be made: {error}"))
+    DeskError::fault("making the workbook", error)
 }
 
 impl WorkbookEncoder {

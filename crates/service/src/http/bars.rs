@@ -241,8 +241,7 @@ async fn serve(
     }
     let (pieces, streamed) = mpsc::channel(2);
     // Not on a thread that answers calls: there, whoever asks for the status would wait for block after block.
-    let home = research.desk.home.clone();
-    home.spawn(body::stream(first.into_iter().chain(second).collect(), answer, style, pieces, (seat, turn)));
+    research.desk.hands.spawn(body::stream(first.into_iter().chain(second).collect(), answer, style, pieces, (seat, turn)));
     Ok(response.streaming(ReceiverStream::new(streamed)))
 }
 

@@ -54,7 +54,7 @@ impl From<DeskError> for Refusal {
             }
             DeskError::Over(_) => Refusal::new(StatusCode::CONFLICT, "over", "It is over already", detail),
             DeskError::NotAllowed(_) => Refusal::new(StatusCode::FORBIDDEN, "not-allowed", "That is not allowed", detail),
-            DeskError::Invalid(_) => Refusal::invalid(detail),
+            DeskError::Invalid(_) | DeskError::Configuration { .. } | DeskError::Unreadable { .. } => Refusal::invalid(detail),
             DeskError::Busy { run, .. } => {
                 Refusal::new(StatusCode::CONFLICT, "busy", "It is being done already", detail).see(&format!("runs/{run}"))
             }

@@ -17,14 +17,13 @@ use governor::{
     nanos::Nanos,
     state::{InMemoryState, NotKeyed},
 };
+use mizuno_core::time::MINUTE;
 use std::{
     collections::VecDeque,
     num::NonZeroU32,
     sync::{Mutex, PoisonError},
     time::Duration,
 };
-
-const MINUTE: i64 = 60_000_000;
 
 /// The calls a minute of one source, kept in service time.
 pub(super) struct Rate {

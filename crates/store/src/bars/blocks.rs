@@ -22,6 +22,25 @@ use parquet::{
     file::reader::{FileReader, RowGroupReader, SerializedFileReader},
 };
 
+/// Which numbers of bars somebody needs, besides the close. A column that nobody needs is not unpacked: the close stands in the place of
+/// another price then, and a volume is absent.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Needed {
+    /// The open.
+    pub open: bool,
+    /// The high.
+    pub high: bool,
+    /// The low.
+    pub low: bool,
+    /// The volume.
+    pub volume: bool,
+}
+
+impl Needed {
+    /// All numbers there are.
+    pub const ALL: Needed = Needed { open: true, high: true, low: true, volume: true };
+}
+
 /// The span of the block that `slot` belongs to: a UTC day for bars of seconds,
 /// a month for minutes, a year for hours, everything for daily bars.
 #[must_use]
@@ -93,7 +112,7 @@ pub fn encode(interval: Interval, versions: &Versions) -> Result<Vec<u8>> {
         file.rows(&values)?;
         file.finish()
     };
-    write().map_err(|e| StoreError::Damaged { block: 0, problem: e.to_string() })
+    write().map_err(|e| StoreError::Unpackable { what: "a block", source: e.into() })
 }
 
 type Decoded<T> = std::result::Result<T, ParquetError>;
@@ -108,7 +127,7 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
     for index in 0..file.num_row_groups() {
         let group = Group::new(&file, index)?;
         let mut bars = vec![];
-        let withdrawn = group.bars(price_scale, volume_scale, &mut bars)?;
+        let withdrawn = group.bars(price_scale, volume_scale, Needed::ALL, &mut bars)?;
         let (recorded_at, fetch) = (group.all("recorded_at")?, group.all("fetch")?);
         let stamps = recorded_at.into_iter().zip(fetch).enumerate();
         rows.extend(stamps.zip(bars).map(|((i, (at, fetch)), bar)| {
@@ -125,10 +144,10 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
 ///
 /// # Errors
 /// When `body` is not such a file.
-pub fn decode_plain(body: Vec<u8>, price_scale: u8, volume_scale: u8, out: &mut Vec<Bar>) -> Decoded<()> {
+pub fn decode_plain(body: Vec<u8>, price_scale: u8, volume_scale: u8, needed: Needed, out: &mut Vec<Bar>) -> Decoded<()> {
     let file = SerializedFileReader::new(Bytes::from(body))?;
     for index in 0..file.num_row_groups() {
-        Group::new(&file, index)?.bars(price_scale, volume_scale, out)?;
+        Group::new(&file, index)?.bars(price_scale, volume_scale, needed, out)?;
     }
     Ok(())
 }
@@ -150,14 +169,20 @@ impl<'f> Group<'f> {
     }
 
     /// Puts the bars of the group behind those in `out`; the levels of its prices where some row may have none.
-    fn bars(&self, price_scale: u8, volume_scale: u8, out: &mut Vec<Bar>) -> Decoded<Vec<i16>> {
+    fn bars(&self, price_scale: u8, volume_scale: u8, needed: Needed, out: &mut Vec<Bar>) -> Decoded<Vec<i16>> {
         let time = self.all("time")?;
-        let (open, levels) = self.spread("open")?;
-        let (high, low, close) = (self.spread("high")?.0, self.spread("low")?.0, self.spread("close")?.0);
-        let (volume, known) = self.spread("volume")?;
+        // A bar has all its prices or none, so the levels of one are those of all.
+        let (close, levels) = self.spread("close")?;
+        let price = |name, needed: bool| needed.then(|| Ok::<Spread, ParquetError>(self.spread(name)?.0)).transpose();
+        let (open, high, low) = (price("open", needed.open)?, price("high", needed.high)?, price("low", needed.low)?);
+        let [open, high, low] = [&open, &high, &low].map(|column| column.as_ref().unwrap_or(&close));
+        let (volume, known) = match needed.volume {
+            true => self.spread("volume")?,
+            false => (Spread::Narrow(vec![0; self.count]), vec![0; self.count]),
+        };
         let printed = self.has("decimals").then(|| self.all("decimals")).transpose()?;
         if let (Spread::Narrow(o), Spread::Narrow(h), Spread::Narrow(l), Spread::Narrow(c), Spread::Narrow(v), None) =
-            (&open, &high, &low, &close, &volume, &printed)
+            (open, high, low, &close, &volume, &printed)
         {
             let price = |mantissa: i64| Decimal { mantissa, scale: price_scale };
             // Slices of one length: no bar then asks whether there is a number for it.
@@ -177,9 +202,9 @@ impl<'f> Group<'f> {
                 column.number(i, scale, own)
             };
             let prices = [
-                number(&open, 0, price_scale)?,
-                number(&high, 1, price_scale)?,
-                number(&low, 2, price_scale)?,
+                number(open, if needed.open { 0 } else { 3 }, price_scale)?,
+                number(high, if needed.high { 1 } else { 3 }, price_scale)?,
+                number(low, if needed.low { 2 } else { 3 }, price_scale)?,
                 number(&close, 3, price_scale)?,
             ];
             let volume = match known.get(i).is_none_or(|level| *level > 0) {

@@ -1,6 +1,10 @@
 //! Bars kept: news goes into the tail or straight into blocks.
 
-use crate::{Result, StoreError, blocks, spans};
+use crate::{
+    Result, StoreError,
+    blocks::{self, Needed},
+    spans,
+};
 use mizuno_core::{Bar, Bars, Decimal, Interval, Slot, Span, Timestamp, Version, Versions, versions::Learned};
 use sqlx::SqliteConnection;
 
@@ -176,14 +180,14 @@ impl StoredBlock {
     }
 
     pub(crate) fn open(self) -> Result<Versions> {
-        let damaged = |e: parquet::errors::ParquetError| StoreError::Damaged { block: self.id, problem: e.to_string() };
+        let damaged = |source| StoreError::Damaged { block: self.id, source };
         blocks::decode(self.body, self.price_scale as u8, self.volume_scale as u8).map_err(damaged)
     }
 
     /// Puts the bars of a block of one version a slot behind those in `out`.
-    pub(crate) fn open_plain(self, out: &mut Vec<Bar>) -> Result<()> {
-        let damaged = |e: parquet::errors::ParquetError| StoreError::Damaged { block: self.id, problem: e.to_string() };
-        blocks::decode_plain(self.body, self.price_scale as u8, self.volume_scale as u8, out).map_err(damaged)
+    pub(crate) fn open_plain(self, needed: Needed, out: &mut Vec<Bar>) -> Result<()> {
+        let damaged = |source| StoreError::Damaged { block: self.id, source };
+        blocks::decode_plain(self.body, self.price_scale as u8, self.volume_scale as u8, needed, out).map_err(damaged)
     }
 }
 

@@ -2,17 +2,19 @@
 //!
 //! Versions are immutable, so a reading pins its instant and holds nothing
 //! else: no connection and no transaction while whoever reads is slow. The tail
-//! and the list of blocks are taken from one short snapshot; each block is read
+//! is taken first and then the list of blocks; each block is read
 //! when its turn comes. What is sealed meanwhile stands in the tail that was taken and in the
 //! block, and is taken once; what is learned meanwhile has a later stamp and does not show.
 
 use crate::{
-    Result, Store, StoreError, blocks,
+    Result, Store, StoreError,
+    blocks::{self, Needed},
     news::{StoredBlock, blocks_over, tail},
     series::SeriesRow,
     spans,
 };
 use mizuno_core::{Bars, Interval, Slot, Span, Spans, Timestamp, Versions, bar::Digits};
+use parquet::errors::ParquetError;
 use sqlx::SqliteConnection;
 use std::collections::{HashMap, HashSet, VecDeque};
 
@@ -25,6 +27,9 @@ pub struct Reading {
     interval: Interval,
     span: Span,
     as_of: Timestamp,
+    needed: Needed,
+    /// The one block of a daily series, which came with the list.
+    at_hand: Option<StoredBlock>,
     /// Room for every price there may be in it.
     pub price: Digits,
     /// Room for every volume there may be in it.
@@ -48,28 +53,52 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn read(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Reading> {
-        let pinned = as_of.min(self.newest());
-        let mut snapshot = self.readers.begin().await?;
-        let as_of = on_one_basis(&mut snapshot, series.id, pinned).await?;
-        let tail = tail(&mut snapshot, series.id, &span).await?;
+        self.read_only(series, span, as_of, Needed::ALL).await
+    }
+
+    /// The same where only some numbers of each bar are needed.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn read_only(&self, series: &SeriesRow, span: Span, as_of: Timestamp, needed: Needed) -> Result<Reading> {
+        let as_of = as_of.min(self.newest());
+        let mut connection = self.readers.acquire().await?;
+        let tail = tail(&mut connection, series.id, &span).await?;
+        // A wide file reads hundreds of daily series, each of them one block: asked for with the list, it costs one question less.
+        let daily = !series.key.interval.is_intraday();
         let rows = sqlx::query!(
-            "SELECT span_start, span_end, price_scale, volume_scale, price_whole, volume_whole FROM block
-             WHERE series_id = ? AND last_slot >= ? AND first_slot < ? ORDER BY span_start",
+            r#"SELECT basis.began_at AS "began_at?: i64", b.id AS "id?: i64", span_start AS "span_start?: i64", span_end AS "span_end?: i64",
+                 price_scale AS "price_scale?: i64", volume_scale AS "volume_scale?: i64", price_whole AS "price_whole?: i64",
+                 volume_whole AS "volume_whole?: i64", versions AS "versions?: i64", bars AS "bars?: i64",
+                 last_recorded AS "last_recorded?: i64", CASE WHEN ?5 THEN body END AS "body?: Vec<u8>"
+               FROM (SELECT min(began_at) AS began_at FROM rebasing
+                     WHERE series_id = ?1 AND coalesce(known_at, began_at) <= ?4 AND (ended_at IS NULL OR ended_at > ?4)) AS basis
+               LEFT JOIN block AS b ON b.series_id = ?1 AND b.last_slot >= ?2 AND b.first_slot < ?3 ORDER BY span_start"#,
             series.id,
             span.start.0,
-            span.end.0
+            span.end.0,
+            as_of.0,
+            daily
         )
-        .fetch_all(&mut *snapshot)
+        .fetch_all(&mut *connection)
         .await?;
-        snapshot.commit().await?;
+        drop(connection);
+        // While its past is collected again on another basis, a series is read as it was before.
+        let as_of = rows.first().and_then(|r| r.began_at).map_or(as_of, |began| Timestamp(began - 1));
         let room = |whole: Option<i64>, scale: i64| Digits { whole: whole.unwrap_or(18 - scale) as u8, scale: scale as u8 };
         let (mut price, mut volume) = blocks::digits(&tail);
-        for row in &rows {
-            (price, volume) = (price.and(room(row.price_whole, row.price_scale)), volume.and(room(row.volume_whole, row.volume_scale)));
+        let (mut blocks, mut at_hand) = (VecDeque::new(), None);
+        for r in rows {
+            let (Some(id), Some(span_start), Some(span_end)) = (r.id, r.span_start, r.span_end) else { continue };
+            let (price_scale, volume_scale) = (r.price_scale.unwrap_or(0), r.volume_scale.unwrap_or(0));
+            (price, volume) = (price.and(room(r.price_whole, price_scale)), volume.and(room(r.volume_whole, volume_scale)));
+            blocks.push_back(Slot(span_start)..Slot(span_end));
+            let (versions, bars, last_recorded) = (r.versions.unwrap_or(0), r.bars.unwrap_or(0), r.last_recorded);
+            let stored = |body| StoredBlock { id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body };
+            at_hand = r.body.map(stored);
         }
-        let blocks = rows.into_iter().map(|r| Slot(r.span_start)..Slot(r.span_end)).collect();
         let interval = series.key.interval;
-        Ok(Reading { store: self.clone(), series: series.id, blocks, tail, interval, span, as_of, price, volume })
+        Ok(Reading { store: self.clone(), series: series.id, blocks, tail, interval, span, as_of, needed, at_hand, price, volume })
     }
 
     /// How many blocks a reading of a series would open, and their bytes.
@@ -93,7 +122,15 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn bars(&self, series: &SeriesRow, span: Span, as_of: Timestamp) -> Result<Bars> {
-        let mut reading = self.read(series, span, as_of).await?;
+        self.bars_only(series, span, as_of, Needed::ALL).await
+    }
+
+    /// The same where only some numbers of each bar are needed.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn bars_only(&self, series: &SeriesRow, span: Span, as_of: Timestamp, needed: Needed) -> Result<Bars> {
+        let mut reading = self.read_only(series, span, as_of, needed).await?;
         let blocks = match reading.blocks.len() {
             0 | 1 => vec![],
             _ => {
@@ -106,7 +143,7 @@ impl Store {
         let mut out = Bars::default();
         // A block that came into being meanwhile holds what the tail held.
         if blocks.len() > 1 && blocks.len() == reading.blocks.len() && blocks.iter().all(apart) {
-            out = side_by_side(blocks).await?;
+            out = side_by_side(blocks, needed).await?;
             reading.cut(&mut out);
             reading.blocks.clear();
             let behind = out.rows.len();
@@ -176,8 +213,10 @@ impl Store {
                 later.push((block.series_id, interval, block.id));
                 continue;
             }
-            let held = spans::decode(&block.held, interval)
-                .ok_or(StoreError::Damaged { block: block.id, problem: "its list of slots cannot be read".to_owned() })?;
+            let held = spans::decode(&block.held, interval).ok_or_else(|| StoreError::Damaged {
+                block: block.id,
+                source: ParquetError::General("its list of slots is not one".to_owned()),
+            })?;
             ranges.entry(block.series_id).or_default().extend(held);
         }
         let rows = sqlx::query!(
@@ -223,7 +262,7 @@ impl Store {
 
 /// Opens blocks of one version a slot on all cores, and gives their bars in the order of the blocks. The first share has room for
 /// all of them: a bar is copied once at most, since fresh memory costs as much time as decoding does.
-async fn side_by_side(blocks: Vec<StoredBlock>) -> Result<Bars> {
+async fn side_by_side(blocks: Vec<StoredBlock>, needed: Needed) -> Result<Bars> {
     let hands = std::thread::available_parallelism().map_or(1, usize::from);
     let share = blocks.len().div_ceil(hands);
     let counted = |blocks: &[StoredBlock]| blocks.iter().map(|b| b.bars as usize).sum::<usize>();
@@ -235,7 +274,7 @@ async fn side_by_side(blocks: Vec<StoredBlock>) -> Result<Bars> {
         let room = if tasks.is_empty() { all } else { counted(&mine) };
         tasks.push(tokio::task::spawn_blocking(move || {
             let mut rows = Vec::with_capacity(room);
-            mine.into_iter().try_for_each(|block| block.open_plain(&mut rows)).map(|()| rows)
+            mine.into_iter().try_for_each(|block| block.open_plain(needed, &mut rows)).map(|()| rows)
         }));
     }
     let mut out = Bars::default();
@@ -286,7 +325,7 @@ impl Reading {
                     let stored = self.block(span.start).await?;
                     if stored.is_plain(self.as_of) && from_tail.rows.is_empty() {
                         let mut bars = Bars { rows: Vec::with_capacity(stored.bars as usize) };
-                        stored.open_plain(&mut bars.rows)?;
+                        stored.open_plain(self.needed, &mut bars.rows)?;
                         bars
                     } else {
                         let mut versions = stored.open()?;
@@ -304,7 +343,10 @@ impl Reading {
         }
     }
 
-    async fn block(&self, start: Slot) -> Result<StoredBlock> {
+    async fn block(&mut self, start: Slot) -> Result<StoredBlock> {
+        if let Some(stored) = self.at_hand.take_if(|b| b.span_start == start.0) {
+            return Ok(stored);
+        }
         let block = sqlx::query_as!(
             StoredBlock,
             "SELECT id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body FROM block WHERE series_id = ? AND span_start = ?",

@@ -32,7 +32,7 @@ impl Packed {
             };
             compressor.compress(body)
         });
-        let packed = packed.map_err(|e: std::io::Error| StoreError::Damaged { block: 0, problem: e.to_string() })?;
+        let packed = packed.map_err(|e: std::io::Error| StoreError::Unpackable { what: "a payload", source: e.into() })?;
         Ok(Packed { digest: digest(body), size: body.len() as i64, body: packed })
     }
 
@@ -61,6 +61,6 @@ impl Store {
         let row = sqlx::query!("SELECT size, body FROM payload WHERE digest = ?", digest).fetch_optional(&self.readers).await?;
         let row = row.ok_or_else(|| StoreError::Unknown { kind: "payload", id: digest.to_owned() })?;
         let body = zstd::bulk::decompress(&row.body, row.size as usize);
-        body.map_err(|e| StoreError::Damaged { block: 0, problem: format!("payload {digest}: {e}") })
+        body.map_err(|source| StoreError::DamagedPayload { digest: digest.to_owned(), source })
     }
 }

@@ -1,0 +1,40 @@
+//! Threads for answers that take what a core has: apart from the one on which collecting goes on, where every change of thread would
+//! cost, and from those that answer calls, where somebody would wait behind them.
+
+use std::future::Future;
+use tokio::{
+    runtime::{Builder, Runtime},
+    task::JoinHandle,
+};
+
+/// As many threads as there are cores.
+pub struct Hands(Option<Runtime>);
+
+impl Hands {
+    /// Starts them.
+    ///
+    /// # Errors
+    /// When the system has no more threads.
+    pub fn start() -> std::io::Result<Hands> {
+        let threads = std::thread::available_parallelism().map_or(2, usize::from);
+        let runtime = Builder::new_multi_thread().worker_threads(threads).thread_name("answers").enable_all().build()?;
+        Ok(Hands(Some(runtime)))
+    }
+
+    /// Hands over some work.
+    pub fn spawn<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static) -> JoinHandle<T> {
+        match &self.0 {
+            Some(runtime) => runtime.spawn(work),
+            None => tokio::spawn(work),
+        }
+    }
+}
+
+impl Drop for Hands {
+    /// Whoever ends does not wait for answers that nobody reads any more.
+    fn drop(&mut self) {
+        if let Some(runtime) = self.0.take() {
+            runtime.shutdown_background();
+        }
+    }
+}
