@@ -55,7 +55,7 @@ header {
   display: flex;
   flex-wrap: wrap;
   align-items: center;
-  gap: 6px 22px;
+  gap: 6px 16px;
   padding: 10px 20px;
   border-bottom: 1px solid;
 }
@@ -72,7 +72,7 @@ main a {
 header nav {
   display: flex;
   flex-wrap: wrap;
-  gap: 6px 16px;
+  gap: 6px 12px;
 }
 header nav a.router-link-exact-active {
   border-bottom: 2px solid var(--act);

@@ -164,6 +164,8 @@ async fn every_page_can_be_read_when_empty_when_full_in_a_narrow_window_and_in_t
         "/questions",
         "/questions?instruments=KBF,OXB,AL*&layout=wide&last=20",
         "/questions?instruments=NIX",
+        "/questions?instruments=KBF&since=2025-04-01T00:00:00Z&round=1",
+        "/configuration",
         "/runs",
         "/runs/1",
         "/sources",
@@ -227,5 +229,27 @@ async fn what_many_series_miss_is_one_row_and_a_concern_opens_what_it_speaks_of(
     browser.page.goto(&format!("{}/instruments/SME?days=365", service.url)).await.unwrap();
     let chart = browser.page.wait().for_element(Locator::Css(".chart[aria-label*='split 4 for 1']")).await.unwrap();
     assert!(chart.attr("aria-label").await.unwrap().unwrap().starts_with("Candles of "));
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_changed_in_the_configuration_is_unfolded_and_a_question_keeps_keys_that_have_no_field() {
+    let bench = Bench::new(Faults::default());
+    let service = bench.serve();
+    bench.write("ranking.toml", "[[rank]]\nsources = [\"harbour\"]\n");
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    assert_eq!(service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-04-01"]).code, 0);
+    let browser = Browser::open().await;
+    browser.page.goto(&format!("{}/configuration", service.url)).await.unwrap();
+    browser.sees("the first that is kept").await;
+    browser.press("//a[contains(., 'ranking.toml new')]").await;
+    browser.sees("+sources = [\"harbour\"]").await;
+    browser.sees("2 lines added, 0 removed").await;
+    browser.page.goto(&format!("{}/questions?series=KBF/1d/harbour&since=2025-04-01T00:00:00Z&round=1", service.url)).await.unwrap();
+    browser.sees("Only what has changed since 2025-04-01T00:00:00Z is written").await;
+    browser.sees("under configuration 2").await;
+    browser.sees("old_close").await;
+    browser.press("//button[contains(., 'without series=KBF/1d/harbour, round=1')]").await;
+    browser.no_longer_sees("round=1").await;
     browser.close().await;
 }

@@ -53,6 +53,17 @@ async fn what_the_first_source_lacks_comes_from_the_next_with_its_name() {
     assert!(service.cli(&[&["gaps", "--golden"], &hole[..]].concat()).err.contains("no gaps"), "nothing is missing in the best of both");
     assert!(service.cli(&[&["gaps"], &hole[..]].concat()).out.contains("cellar has 195"));
 
+    // How complete the day is, stands beside each bar: 150 of 345 at the one source, all in the best of both.
+    for (series, bars, share) in [("OXB/1m/harbour", 150, "43.47"), ("OXB/1m/golden", 345, "100.00")] {
+        let csv = service.text(&format!("/bars?series={series}&from=2025-04-04&to=2025-04-04&columns=time,completeness")).await;
+        let shares: Vec<&str> = csv.lines().skip(1).map(|l| l.split_once(',').unwrap().1).collect();
+        assert_eq!(shares, vec![share; bars], "{series}");
+    }
+    let wide = service
+        .text("/bars?instruments=OXB&source=harbour&interval=1m&from=2025-04-04&to=2025-04-04&layout=wide&columns=time,close,completeness")
+        .await;
+    assert!(wide.starts_with("time,OXB close,OXB completeness\r\n") && wide.lines().nth(1).unwrap().ends_with(",43.47"), "{wide}");
+
     // Each bar is traced to the source it is taken from, and on to its line.
     for (at, source) in [("2025-04-03T22:15:00Z", "harbour"), ("2025-04-04T03:15:00Z", "cellar")] {
         let traced = service.cli(&["lineage", &format!("OXB/1m/golden@{at}")]);

@@ -8,7 +8,7 @@ use mizuno_sources::{Stop, Ticket};
 use mizuno_store::{
     StoreError,
     fetch::Failed,
-    lists::{ListFetchRow, ListRow, NewListFetch},
+    lists::{Columns, ListFetchRow, ListRow, NewListFetch},
 };
 use serde_json::{Map, Value};
 use std::{collections::BTreeMap, sync::Arc};
@@ -71,10 +71,10 @@ pub struct Said {
     pub key: String,
     /// What it was called before.
     pub was_key: Option<String>,
-    /// A JSON object of its columns before.
-    pub was: Option<String>,
-    /// A JSON object of its columns now.
-    pub is: Option<String>,
+    /// What it said before.
+    pub was: Option<Columns>,
+    /// What it says now.
+    pub is: Option<Columns>,
 }
 
 /// The collection, source, list and key of a change.
@@ -171,8 +171,7 @@ impl Collect {
         let named = |row: &BTreeMap<String, String>| Some((row.get("id")?.clone(), row.get("symbol")?.clone()));
         let now: BTreeMap<String, String> = rows.iter().filter_map(named).collect();
         for before in self.desk.store.list_rows(Some(source), Some(list)).await? {
-            let columns: Value = serde_json::from_str(&before.body).unwrap_or_default();
-            let (Some(id), Some(was)) = (columns["id"].as_str(), columns["symbol"].as_str()) else { continue };
+            let (Some(id), Some(was)) = (before.columns.get("id"), before.columns.get("symbol")) else { continue };
             let Some(is) = now.get(id).filter(|is| *is != was && !now.values().any(|s| s == was)) else { continue };
             if let Some(instrument) = added.iter_mut().find(|i| i.symbol == *is) {
                 instrument.former.push(FormerSymbol { symbol: was.to_owned(), until: today });
@@ -243,7 +242,7 @@ impl Collect {
                 events.entry(of(fetch)).or_default().0 = Some(row);
             }
         }
-        let id = |row: &ListRow| serde_json::from_str::<Value>(&row.body).ok().and_then(|v| v["id"].as_str().map(str::to_owned));
+        let id = |row: &ListRow| row.columns.get("id").cloned();
         let mut out: Vec<Said> = vec![];
         for ((fetch, source, list, key), (was, is)) in &events {
             let at = is.map(|r| r.since).or(was.and_then(|r| r.until)).unwrap_or(since);
@@ -269,8 +268,8 @@ impl Collect {
                 change: kind,
                 key: key.clone(),
                 was_key,
-                was: was.map(|r| r.body.clone()),
-                is: is.map(|r| r.body.clone()),
+                was: was.map(|r| r.columns.clone()),
+                is: is.map(|r| r.columns.clone()),
             });
         }
         let renamed: Vec<_> = out.iter().filter_map(|c| Some((c.source.clone(), c.list.clone(), c.at, c.was_key.clone()?))).collect();

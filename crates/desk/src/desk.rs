@@ -178,9 +178,8 @@ pub fn secrets(dir: Option<&std::path::Path>) -> Secrets {
 async fn listed_ids(store: &Store) -> Result<HashMap<String, HashMap<String, String>>, DeskError> {
     let mut out: HashMap<String, HashMap<String, String>> = HashMap::new();
     for row in store.list_rows(None, None).await? {
-        let columns: serde_json::Value = serde_json::from_str(&row.body).unwrap_or_default();
-        if let (Some(symbol), Some(id)) = (columns["symbol"].as_str(), columns["id"].as_str()) {
-            out.entry(row.source).or_default().insert(symbol.to_owned(), id.to_owned());
+        if let (Some(symbol), Some(id)) = (row.columns.get("symbol"), row.columns.get("id")) {
+            out.entry(row.source).or_default().insert(symbol.clone(), id.clone());
         }
     }
     Ok(out)

@@ -116,7 +116,7 @@ impl Research {
     /// The splits that were known at an instant.
     pub async fn splits(&self, setup: &Setup, as_of: Timestamp) -> Result<Splits, DeskError> {
         let mut out = Splits::default();
-        let mut said = HashMap::new();
+        let mut told = HashMap::new();
         for (source, profile) in &setup.config.sources {
             for list in profile.lists.iter().filter(|l| l.of == ListKind::Splits) {
                 let name = format!("{source}/{}", list.name);
@@ -125,13 +125,13 @@ impl Research {
                     out.venues.push(list.venue.clone());
                 }
                 for row in rows {
-                    let columns: serde_json::Value = serde_json::from_str(&row.body).unwrap_or_default();
-                    let date = columns["ex_date"].as_str().and_then(|t| t.parse::<TradeDate>().ok());
-                    let ratio = || Split::ratio(columns["new"].as_str()?.parse().ok()?, columns["old"].as_str()?.parse().ok()?);
-                    if let (Some(symbol), Some(ex_date), Some((new, old))) = (columns["symbol"].as_str(), date, ratio()) {
+                    let said = |column: &str| row.columns.get(column).map(String::as_str);
+                    let date = said("ex_date").and_then(|t| t.parse::<TradeDate>().ok());
+                    let ratio = || Split::ratio(said("new")?.parse().ok()?, said("old")?.parse().ok()?);
+                    if let (Some(symbol), Some(ex_date), Some((new, old))) = (said("symbol"), date, ratio()) {
                         // A list may say another symbol of the instrument than the present one.
                         let symbol = setup.instrument(symbol).map_or(symbol, |i| i.symbol.as_str());
-                        out.take(symbol, &name, Split { ex_date, new, old }, &mut said);
+                        out.take(symbol, &name, Split { ex_date, new, old }, &mut told);
                     }
                 }
             }

@@ -3,7 +3,7 @@
 use crate::{Result, Store, StoreError, payloads::Packed};
 use mizuno_core::Timestamp;
 use sqlx::SqliteConnection;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// A collection of a list, on its way into the ledger.
 #[derive(Clone, Debug)]
@@ -71,6 +71,14 @@ pub struct ListFetchRow {
     pub would_end: Option<i64>,
 }
 
+/// What a row of a list says, by column.
+pub type Columns = BTreeMap<String, String>;
+
+/// Reads the columns of a row, which are kept as a JSON object.
+fn columns(body: String) -> Result<Columns> {
+    serde_json::from_str(&body).map_err(|_| StoreError::Unreadable { kind: "the row of a list", text: body })
+}
+
 /// A row of a list, for as long as the list said it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ListRow {
@@ -80,8 +88,8 @@ pub struct ListRow {
     pub list: String,
     /// Its key.
     pub key: String,
-    /// A JSON object of its columns.
-    pub body: String,
+    /// What it says, by column.
+    pub columns: Columns,
     /// When it came.
     pub since: Timestamp,
     /// The collection that brought it.
@@ -338,17 +346,20 @@ impl Store {
         )
         .fetch_all(&self.readers)
         .await?;
-        let row = rows.into_iter().map(|r| ListRow {
-            source: r.source,
-            list: r.list,
-            key: r.row_key,
-            body: r.body,
-            since: Timestamp(r.since),
-            first_of: r.first_of,
-            until: r.until.map(Timestamp),
-            ended_by: r.ended_by,
-        });
-        Ok(row.collect())
+        let mut out = Vec::with_capacity(rows.len());
+        for r in rows {
+            out.push(ListRow {
+                source: r.source,
+                list: r.list,
+                key: r.row_key,
+                columns: columns(r.body)?,
+                since: Timestamp(r.since),
+                first_of: r.first_of,
+                until: r.until.map(Timestamp),
+                ended_by: r.ended_by,
+            });
+        }
+        Ok(out)
     }
 
     /// Calls of a source reserved on a day so far.

@@ -34,18 +34,24 @@ async fn rows_come_change_and_go_and_a_failure_takes_nothing_away() {
     let store = common::open(dir.path()).await;
     let changes = |new, changed, gone| ListChanges { new, changed, gone, ..ListChanges::default() };
     let keep = async |c: NewListFetch| store.keep_list(c).await.unwrap().1;
-    assert_eq!(keep(collection(0, Ok(&[("A", "{\"n\":1}"), ("B", "{\"n\":1}")]))).await, changes(2, 0, 0));
-    assert_eq!(keep(collection(1, Ok(&[("A", "{\"n\":1}"), ("B", "{\"n\":1}")]))).await, changes(0, 0, 0));
+    assert_eq!(keep(collection(0, Ok(&[("A", "{\"n\":\"1\"}"), ("B", "{\"n\":\"1\"}")]))).await, changes(2, 0, 0));
+    assert_eq!(keep(collection(1, Ok(&[("A", "{\"n\":\"1\"}"), ("B", "{\"n\":\"1\"}")]))).await, changes(0, 0, 0));
     assert_eq!(keep(collection(2, Err("no answer"))).await, changes(0, 0, 0));
     assert_eq!(store.list_rows(Some("packhorse"), None).await.unwrap().len(), 2, "a list that could not be read is as it was");
     assert_eq!(store.list_fetches().await.unwrap()[0].failure.as_ref().unwrap().message, "no answer");
     assert_eq!(
-        keep(collection(3, Ok(&[("B", "{\"n\":2}"), ("C", "{\"n\":1}"), ("C", "{\"n\":9}")]))).await,
+        keep(collection(3, Ok(&[("B", "{\"n\":\"2\"}"), ("C", "{\"n\":\"1\"}"), ("C", "{\"n\":\"9\"}")]))).await,
         ListChanges { repeated: 1, ..changes(1, 1, 1) }
     );
 
-    let now: Vec<_> = store.list_rows(None, Some("contracts")).await.unwrap().into_iter().map(|r| (r.key, r.body)).collect();
-    assert_eq!(now, [("B".to_owned(), "{\"n\":2}".to_owned()), ("C".to_owned(), "{\"n\":9}".to_owned())]);
+    let now: Vec<_> = store
+        .list_rows(None, Some("contracts"))
+        .await
+        .unwrap()
+        .into_iter()
+        .map(|r| (r.key, serde_json::to_string(&r.columns).unwrap()))
+        .collect();
+    assert_eq!(now, [("B".to_owned(), "{\"n\":\"2\"}".to_owned()), ("C".to_owned(), "{\"n\":\"9\"}".to_owned())]);
     let since = store.list_changes(store.newest().plus(-1)).await.unwrap();
     let told: Vec<_> = since.iter().map(|r| (r.key.as_str(), r.until.is_some())).collect();
     assert_eq!(told, [("A", true), ("B", true), ("B", false), ("C", false)]);

@@ -24,13 +24,13 @@ async function show(one: AcceptedConfiguration) {
 const first = computed(() => accepted.value?.at(-1)?.number);
 const named = 5;
 function summary(one: AcceptedConfiguration): string {
-  if (one.number === first.value) return `the first that is kept: it also stands for all time before`;
+  if (one.number === first.value) return "the first that is kept";
   const files = one.changes.slice(0, named).map((c) => `${c.path} ${c.change}`);
   return files.join(", ") + (one.changes.length > named ? ` and ${one.changes.length - named} more` : "");
 }
 const lines = (file: FileChange) => (file.difference ?? "").split("\n").filter((line, at, all) => line || at < all.length - 1);
 function colour(line: string) {
-  if (line.startsWith("+")) return { color: meaning.value.held };
+  if (line.startsWith("+")) return { color: meaning.value.up };
   if (line.startsWith("-")) return { color: meaning.value.missing };
   return line.startsWith("@") ? { color: meaning.value.faint } : {};
 }
@@ -38,22 +38,21 @@ function colour(line: string) {
 
 <template>
   <h2>Configurations that were accepted, newest first</h2>
-  <p :style="{ color: meaning.faint }">An answer as of a past instant is made with the configuration that counted then.</p>
+  <p :style="{ color: meaning.faint }">An answer as of a past instant is made with the configuration that counted then. The first one also stands for all time before.</p>
   <n-empty v-if="accepted && !accepted.length" description="No configuration is kept yet" />
-  <plain-table v-if="accepted?.length" :headers="['Number', `Accepted (${zone})`, 'Files', 'What changed']" :numbers="[0, 2]">
+  <plain-table v-if="accepted?.length" :headers="['Number', `Accepted (${zone})`, 'What changed']" :numbers="[0]">
     <template v-for="one in accepted" :key="one.number">
       <tr>
         <td class="number">{{ one.number }}</td>
         <td>{{ wall(one.accepted_at, zone) }}</td>
-        <td class="number">{{ one.files }}</td>
         <td class="wrap">
           <a class="link" href="#" :aria-expanded="open?.number === one.number" @click.prevent="show(one)">{{ summary(one) }}</a>
         </td>
       </tr>
       <tr v-if="open?.number === one.number">
-        <td colspan="4" class="wrap">
+        <td colspan="3" class="wrap">
           <section v-for="file in open.changes" :key="file.path">
-            <strong>{{ file.path }}</strong> {{ file.change }}, {{ file.added }} lines added, {{ file.removed }} removed
+            <strong>{{ file.path }}</strong> {{ file.change }}, {{ file.added }} {{ file.added === 1 ? "line" : "lines" }} added, {{ file.removed }} removed
             <pre><span v-for="(line, at) in lines(file)" :key="at" :style="colour(line)">{{ line }}
 </span></pre>
           </section>

@@ -58,6 +58,12 @@ async function explain() {
     busy.value = false;
   }
 }
+/** Leaves out the keys that have no field. */
+function without() {
+  further.value = {};
+  if (ready.value) void explain();
+  else told.value = undefined;
+}
 function take(name: string) {
   keys.value = { ...keys.value, saved: name, instruments: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", missing: "absent", zone: "", as_of: "", since: "" };
   further.value = {};
@@ -92,11 +98,11 @@ const shown = 60;
     <n-select v-model:value="keys.missing" size="small" style="width: 110px" :options="options('absent', 'rows', 'carried')" />
     <n-input v-model:value="keys.columns" size="small" style="width: 170px" placeholder="usual columns" />
     <n-input v-model:value="keys.zone" size="small" style="width: 150px" placeholder="UTC" />
-    <n-input v-model:value="keys.as_of" size="small" style="width: 190px" placeholder="as of now" :input-props="{ name: 'as_of' }" />
-    <n-input v-model:value="keys.since" size="small" style="width: 190px" placeholder="or changes since" :input-props="{ name: 'since' }" />
+    <n-input v-model:value="keys.as_of" size="small" style="width: 240px" placeholder="as of now" :input-props="{ name: 'as_of' }" />
+    <n-input v-model:value="keys.since" size="small" style="width: 240px" placeholder="or changes since" :input-props="{ name: 'since' }" />
     <n-button size="small" type="primary" :disabled="!ready" :loading="busy" @click="explain">Explain</n-button>
     <n-button v-if="keys.saved" size="small" quaternary @click="keys.saved = ''">without {{ keys.saved }}</n-button>
-    <n-button v-if="furtherText" size="small" quaternary @click="further = {}">without {{ furtherText }}</n-button>
+    <n-button v-if="furtherText" size="small" quaternary @click="without">without {{ furtherText }}</n-button>
   </n-space>
   <n-alert v-if="trouble" type="error" title="This cannot be asked" style="margin-top: 12px">{{ trouble }}</n-alert>
 

@@ -145,6 +145,7 @@ pub(crate) fn list_change(said: Said) -> mizuno_api::ListChange {
         Change::Gone => "gone",
         Change::Renamed => "renamed",
     };
+    let object = |columns| serde_json::to_string::<std::collections::BTreeMap<String, String>>(&columns).unwrap_or_default();
     mizuno_api::ListChange {
         source: said.source,
         list: said.list,
@@ -152,8 +153,8 @@ pub(crate) fn list_change(said: Said) -> mizuno_api::ListChange {
         change: change.to_owned(),
         key: said.key,
         was_key: said.was_key,
-        was: said.was,
-        is: said.is,
+        was: said.was.map(object),
+        is: said.is.map(object),
     }
 }
 
