@@ -63,7 +63,11 @@ fn written(file: File, rows: &[Row]) -> Vec<u8> {
         Kind::Words(WORDS.map(str::to_owned).into()),
         Kind::Flag,
     ];
-    let heading = |(name, kind): (&&str, Kind)| Heading { name: (*name).to_owned(), kind, optional: true };
+    // A row has its moment always.
+    let heading = |(name, kind): (&&str, Kind)| {
+        let optional = !matches!(kind, Kind::Date | Kind::Moment | Kind::Whole);
+        Heading { name: (*name).to_owned(), kind, optional }
+    };
     let style = Style { file, clock: Clock::Utc, stamp: Default::default(), about: vec![] };
     let mut encoder = encoder(NAMES.iter().zip(kinds).map(heading).collect(), style).unwrap();
     let mut out = vec![];
