@@ -29,7 +29,7 @@ pub struct Reading {
     as_of: Timestamp,
     needed: Needed,
     /// The one block of a daily series, which came with the list.
-    at_hand: Option<StoredBlock>,
+    at_hand: Option<Box<StoredBlock>>,
     /// Room for every price there may be in it.
     pub price: Digits,
     /// Room for every volume there may be in it.
@@ -94,7 +94,7 @@ impl Store {
             (price, volume) = (price.and(room(r.price_whole, price_scale)), volume.and(room(r.volume_whole, volume_scale)));
             blocks.push_back(Slot(span_start)..Slot(span_end));
             let (versions, bars, last_recorded) = (r.versions.unwrap_or(0), r.bars.unwrap_or(0), r.last_recorded);
-            let stored = |body| StoredBlock { id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body };
+            let stored = |body| Box::new(StoredBlock { id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body });
             at_hand = r.body.map(stored);
         }
         let interval = series.key.interval;
@@ -345,7 +345,7 @@ impl Reading {
 
     async fn block(&mut self, start: Slot) -> Result<StoredBlock> {
         if let Some(stored) = self.at_hand.take_if(|b| b.span_start == start.0) {
-            return Ok(stored);
+            return Ok(*stored);
         }
         let block = sqlx::query_as!(
             StoredBlock,
