@@ -28,7 +28,7 @@ async fn of_version(dir: &Path, migrations: usize) {
     let slot = NOW.0 / MINUTE * MINUTE;
     for sql in [
         "INSERT INTO instrument (id, symbol, name, kind, venue, currency, tick_size) VALUES (7, 'KBF', 'Kelp & Barley Foods', 'share', 'ALDX', 'NZD', '0.01')",
-        "INSERT INTO former_symbol VALUES (7, 'KBX', 20000)",
+        "INSERT INTO former_symbol (instrument_id, symbol, until) VALUES (7, 'KBX', 20000)",
         "INSERT INTO series (id, instrument_id, interval, side, source, revision) VALUES (3, 7, '1m', 'trade', 'harbour', 4)",
         "INSERT INTO run (id, collector, reason, scope, started_at, state, windows) VALUES (1, 'aldx-minutes', 'request', '{}', 5, 'running', 2)",
         "INSERT INTO excuse (id, series_id, span_start, span_end, by_whom, note, given_at) VALUES (1, 3, 0, 60000000, 'mere', 'a halt', 9)",
