@@ -62,7 +62,7 @@ async fn rows_come_change_and_go_and_a_failure_takes_nothing_away() {
 async fn a_list_that_is_suddenly_short_waits_for_a_person_and_a_rolling_one_ends_nothing() {
     let dir = TempDir::new().unwrap();
     let store = common::open(dir.path()).await;
-    let row = |n: usize| (format!("S{n}"), format!("{{\"n\":{n}}}"));
+    let row = |n: usize| (format!("S{n}"), format!("{{\"n\":\"{n}\"}}"));
     let of = |range: std::ops::Range<usize>, rolling: bool| NewListFetch {
         rows: Ok(range.map(row).collect()),
         rolling,
