@@ -4,14 +4,15 @@ use crate::Collect;
 use futures_util::future::LocalBoxFuture;
 use mizuno_config::{Config, Profile, profile};
 use mizuno_core::{
-    Bar, Interval, Overlap, SeriesKey, Side, Span, Venue,
+    Bar, Interval, Overlap, SeriesKey, Side, Span, Timestamp, Venue,
     check::{self, Standards},
     clock::ClockFace,
     interval::NotAnInterval,
     plan::Reach,
 };
-use mizuno_desk::{DeskError, Kept, Setup, moments, secrets, setup::Means};
+use mizuno_desk::{DeskError, Setup, moments, secrets, setup::Means};
 use mizuno_sources::{Answered, Clock, Failure, NoDayBook, Page, Place, Source, Stop, Ticket, Wanted, decode, hints, request::same_server};
+use mizuno_store::configurations::KeptConfiguration;
 use std::{
     collections::HashMap,
     path::{Path, PathBuf},
@@ -94,7 +95,8 @@ pub fn try_profile(config_dir: PathBuf, ask: Trial, clock: ClockFace) -> LocalBo
             book: Arc::new(NoDayBook),
             folder: &config_dir,
             before: None,
-            kept: Kept::NONE,
+            kept: KeptConfiguration::NONE,
+            since: Timestamp::MIN,
             names: &[],
         };
         let setup = Setup::new(config, vec![], HashMap::new(), &means)?;

@@ -24,29 +24,27 @@ impl Texts {
     #[must_use]
     pub fn read(dir: &Path) -> (Texts, Vec<Problem>) {
         let (mut texts, mut problems) = (BTreeMap::new(), vec![]);
-        let mut take = |path: String, may_be_absent: bool| match std::fs::read_to_string(dir.join(&path)) {
-            Ok(text) => drop(texts.insert(path, text)),
-            Err(e) if may_be_absent && e.kind() == ErrorKind::NotFound => {}
-            Err(e) => problems.push(Problem::whole(Path::new(&path), format!("cannot be read: {e}"))),
-        };
-        FILES.iter().enumerate().for_each(|(at, file)| take((*file).to_owned(), at > 0));
-        let mut unlisted = vec![];
+        let mut unreadable = |path: &str, e: std::io::Error| problems.push(Problem::whole(Path::new(path), format!("cannot be read: {e}")));
+        let mut paths: Vec<(String, bool)> = FILES.iter().enumerate().map(|(at, file)| ((*file).to_owned(), at > 0)).collect();
         for (folder, ending) in FOLDERS {
-            let entries = match std::fs::read_dir(dir.join(folder)) {
-                Ok(entries) => entries,
+            let names = match std::fs::read_dir(dir.join(folder)) {
+                Ok(entries) => entries.flatten().map(|e| PathBuf::from(e.file_name())),
                 Err(e) if e.kind() == ErrorKind::NotFound => continue,
                 Err(e) => {
-                    unlisted.push(Problem::whole(Path::new(folder), format!("cannot be read: {e}")));
+                    unreadable(folder, e);
                     continue;
                 }
             };
-            for name in entries.flatten().map(|e| e.file_name()) {
-                if Path::new(&name).extension().is_some_and(|e| e == ending) {
-                    take(format!("{folder}/{}", name.to_string_lossy()), false);
-                }
+            let files = names.filter(|name| name.extension().is_some_and(|e| e == ending));
+            paths.extend(files.map(|name| (format!("{folder}/{}", name.display()), false)));
+        }
+        for (path, may_be_absent) in paths {
+            match std::fs::read_to_string(dir.join(&path)) {
+                Ok(text) => drop(texts.insert(path, text)),
+                Err(e) if may_be_absent && e.kind() == ErrorKind::NotFound => {}
+                Err(e) => unreadable(&path, e),
             }
         }
-        problems.append(&mut unlisted);
         (Texts(texts), problems)
     }
 

@@ -5,7 +5,7 @@ use crate::{
     events::Events,
     hands::Hands,
     lateness::Lateness,
-    setup::{Kept, Means, Setup},
+    setup::{Means, Setup},
     sight::Sights,
 };
 use futures_util::future::BoxFuture;
@@ -20,7 +20,7 @@ use std::{
 };
 use tokio::{runtime::Handle, sync::watch};
 
-/// What a setup of the past follows from: the configuration, how many instruments were listed, and how many have other names since.
+/// What a setup of the past follows from: the configuration, and how many instruments were listed and how many renamed since then.
 pub(crate) type Past = (i64, i64, i64);
 
 /// The setup at work, the store, the clock, and what is known of every series.
@@ -160,8 +160,8 @@ async fn accept(
     let kept = store.keep_configuration(&config.texts.0).await?;
     store.put_instruments(config.instruments.clone(), None).await?;
     let (listed, ids) = (store.listed_instruments().await?, listed_ids(store).await?);
-    let kept = Kept { id: kept.id, accepted_at: kept.accepted_at, since: store.newest() };
-    let means = Means { clock, secrets, book: Arc::new(Book(store.clone())), folder: data, before, kept, names: &[] };
+    let means =
+        Means { clock, secrets, book: Arc::new(Book(store.clone())), folder: data, before, kept, since: store.newest(), names: &[] };
     Setup::new(config, listed, ids, &means)
 }
 

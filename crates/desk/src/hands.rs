@@ -3,12 +3,16 @@
 
 use std::future::Future;
 use tokio::{
-    runtime::{Builder, Runtime},
+    runtime::{Builder, Handle, Runtime},
     task::JoinHandle,
 };
 
 /// As many threads as there are cores.
-pub struct Hands(Option<Runtime>);
+pub struct Hands {
+    handle: Handle,
+    /// Taken only when this is dropped.
+    runtime: Option<Runtime>,
+}
 
 impl Hands {
     /// Starts them.
@@ -18,22 +22,19 @@ impl Hands {
     pub fn start() -> std::io::Result<Hands> {
         let threads = std::thread::available_parallelism().map_or(2, usize::from);
         let runtime = Builder::new_multi_thread().worker_threads(threads).thread_name("answers").enable_all().build()?;
-        Ok(Hands(Some(runtime)))
+        Ok(Hands { handle: runtime.handle().clone(), runtime: Some(runtime) })
     }
 
     /// Hands over some work.
     pub fn spawn<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static) -> JoinHandle<T> {
-        match &self.0 {
-            Some(runtime) => runtime.spawn(work),
-            None => tokio::spawn(work),
-        }
+        self.handle.spawn(work)
     }
 }
 
 impl Drop for Hands {
     /// Whoever ends does not wait for answers that nobody reads any more.
     fn drop(&mut self) {
-        if let Some(runtime) = self.0.take() {
+        if let Some(runtime) = self.runtime.take() {
             runtime.shutdown_background();
         }
     }

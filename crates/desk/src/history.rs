@@ -53,8 +53,11 @@ fn change(path: &str, before: Option<&str>, after: Option<&str>) -> FileChange {
         _ => Change::Changed,
     };
     let diff = TextDiff::from_lines(before.unwrap_or_default(), after.unwrap_or_default());
-    let count = |tag: ChangeTag| diff.iter_all_changes().filter(|c| c.tag() == tag).count();
-    let (added, removed) = (count(ChangeTag::Insert), count(ChangeTag::Delete));
+    let (mut added, mut removed) = (0, 0);
+    for line in diff.iter_all_changes() {
+        added += usize::from(line.tag() == ChangeTag::Insert);
+        removed += usize::from(line.tag() == ChangeTag::Delete);
+    }
     let difference = diff.unified_diff().context_radius(3).to_string();
     FileChange { path: path.to_owned(), change, added, removed, difference }
 }
@@ -74,15 +77,35 @@ impl Desk {
         Ok(out)
     }
 
+    /// One of them.
+    ///
+    /// # Errors
+    /// When there is none of that number.
+    pub async fn accepted_as(&self, id: i64) -> Result<Accepted, DeskError> {
+        let (kept, before) = self.kept_as(id).await?;
+        self.accepted(&kept, before.as_ref()).await
+    }
+
+    /// The configuration of a number, and the one before it.
+    async fn kept_as(&self, id: i64) -> Result<(KeptConfiguration, Option<KeptConfiguration>), DeskError> {
+        let mut before = None;
+        let mut numbers = vec![];
+        for kept in self.store.configurations().await? {
+            if kept.id == id {
+                return Ok((kept, before));
+            }
+            numbers.push(kept.id.to_string());
+            before = Some(kept);
+        }
+        Err(DeskError::unknown("configuration", &id.to_string(), numbers.iter().map(String::as_str)))
+    }
+
     /// The text of a file as it stood in a configuration that was accepted.
     ///
     /// # Errors
     /// When there is no such configuration, or no such file in it.
     pub async fn text_then(&self, id: i64, path: &str) -> Result<String, DeskError> {
-        let all = self.store.configurations().await?;
-        let numbers: Vec<String> = all.iter().map(|k| k.id.to_string()).collect();
-        let unknown = || DeskError::unknown("configuration", &id.to_string(), numbers.iter().map(String::as_str));
-        let kept = all.iter().find(|k| k.id == id).ok_or_else(unknown)?;
+        let (kept, _) = self.kept_as(id).await?;
         let file = kept.files.get(path).ok_or_else(|| DeskError::unknown("file", path, kept.files.keys().map(String::as_str)))?;
         self.text(file).await
     }

@@ -31,5 +31,5 @@ pub use concern::Concern;
 pub use desk::{Desk, secrets};
 pub use error::DeskError;
 pub use events::Event;
-pub use setup::{Kept, Post, Setup};
+pub use setup::{Post, Setup};
 pub use view::View;

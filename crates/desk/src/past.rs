@@ -7,7 +7,7 @@
 use crate::{
     desk::{Desk, Past},
     error::DeskError,
-    setup::{Kept, Means, Setup},
+    setup::{Means, Setup},
 };
 use mizuno_config::{Config, Texts};
 use mizuno_core::Timestamp;
@@ -27,16 +27,15 @@ impl Desk {
     pub async fn setup_at(&self, instant: Timestamp) -> Result<Arc<Setup>, DeskError> {
         let _settled = self.changing.read().await;
         let present = self.setup();
-        if instant >= present.kept.since {
+        if instant >= present.since {
             return Ok(present);
         }
         let Some(kept) = self.store.configuration_at(instant).await? else { return Ok(present) };
-        let (listed, renamed) = self.store.instruments_then(instant).await?;
-        let (listed_now, _) = self.store.instruments_then(Timestamp::MAX).await?;
-        if (kept.id, listed, renamed) == (present.kept.id, listed_now, 0) {
+        let (listed, renamed) = self.store.instruments_changed_since(instant).await?;
+        let key = (kept.id, listed, renamed);
+        if key == (present.kept.id, 0, 0) {
             return Ok(present);
         }
-        let key = (kept.id, listed, renamed);
         if let Some(setup) = self.remembered(key) {
             return Ok(setup);
         }
@@ -56,10 +55,11 @@ impl Desk {
             book: self.book(),
             folder: self.data(),
             before: Some(&present),
-            kept: Kept { id: kept.id, accepted_at: kept.accepted_at, since: kept.accepted_at },
+            since: kept.accepted_at,
+            kept,
             names: &names,
         };
-        let setup = Arc::new(Setup::new(config, self.store.listed_by(instant).await?, HashMap::new(), &means)?);
+        let setup = Arc::new(Setup::new(config, self.store.listed_instruments_at(instant).await?, HashMap::new(), &means)?);
         let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);
         past.push_front((key, setup.clone()));
         past.truncate(REMEMBERED);

@@ -10,7 +10,7 @@ use mizuno_core::{
     instrument::FormerSymbol, search::Index,
 };
 use mizuno_sources::{Clock, DayBook, Secrets, Source};
-use mizuno_store::series::SeriesRow;
+use mizuno_store::{configurations::KeptConfiguration, series::SeriesRow};
 use std::{
     collections::{BTreeMap, HashMap},
     path::Path,
@@ -37,27 +37,13 @@ pub struct Setup {
     /// Finds instruments.
     pub index: Index,
     /// The kept configuration it was made of.
-    pub kept: Kept,
+    pub kept: KeptConfiguration,
+    /// When it was put to work; for what was known before, another may have counted.
+    pub since: Timestamp,
     symbols: HashMap<String, usize>,
     /// Of a setup of the past: instruments by the symbols that they have given up since, and those symbols by the present ones.
     then: HashMap<String, usize>,
     was: HashMap<String, String>,
-}
-
-/// Which of the kept configurations a setup was made of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Kept {
-    /// Its number.
-    pub id: i64,
-    /// When it was accepted.
-    pub accepted_at: Timestamp,
-    /// When the setup was put to work; what was known before may have been another.
-    pub since: Timestamp,
-}
-
-impl Kept {
-    /// Of a setup that nobody keeps: a profile is tried with it.
-    pub const NONE: Kept = Kept { id: 0, accepted_at: Timestamp::MIN, since: Timestamp::MIN };
 }
 
 /// All that is needed to collect for one collector.
@@ -88,7 +74,9 @@ pub struct Means<'a> {
     /// The setup before, whose sources go on as they are when their profiles are the same.
     pub before: Option<&'a Setup>,
     /// Which configuration it is.
-    pub kept: Kept,
+    pub kept: KeptConfiguration,
+    /// When the setup is put to work.
+    pub since: Timestamp,
     /// Of a setup of the past: what instruments were called then, each with its present symbol.
     pub names: &'a [(String, String)],
 }
@@ -139,7 +127,20 @@ impl Setup {
             before.and_then(|b| b.descriptions.get(code).copied()).unwrap_or_else(serial)
         };
         let descriptions = config.venues.iter().map(|(code, venue)| (code.clone(), same(code, venue))).collect();
-        Ok(Setup { serial: serial(), descriptions, config, sources, calendars, ids, index, kept: means.kept, symbols, then, was })
+        Ok(Setup {
+            serial: serial(),
+            descriptions,
+            config,
+            sources,
+            calendars,
+            ids,
+            index,
+            kept: means.kept.clone(),
+            since: means.since,
+            symbols,
+            then,
+            was,
+        })
     }
 
     /// What an instrument was called at the instant that the setup is of; today's symbol, but for a setup of the past.

@@ -291,8 +291,7 @@ impl Known {
 
     /// Whether nothing has been learned of a series, or of the minutes it is held against, since the instant.
     pub(crate) fn is_still_so(&self, setup: &Setup, row: &SeriesRow) -> Result<bool, DeskError> {
-        let standard = self.standard(setup, row)?;
-        Ok(row.revision <= self.as_of.0 && standard.is_none_or(|(standard, _)| standard.is_of_now(self)))
+        Ok(self.standard(setup, row)?.map_or(row.revision <= self.as_of.0, |(standard, _)| standard.is_of_now(self)))
     }
 
     /// What the doubts of a series follow from, besides its own bars, in numbers: its minutes, or the instant that was named, splits,

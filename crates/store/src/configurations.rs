@@ -21,6 +21,11 @@ pub struct KeptConfiguration {
     pub files: BTreeMap<String, String>,
 }
 
+impl KeptConfiguration {
+    /// One that nobody keeps: a profile is tried with it.
+    pub const NONE: KeptConfiguration = KeptConfiguration { id: 0, accepted_at: Timestamp::MIN, files: BTreeMap::new() };
+}
+
 impl Store {
     /// Keeps a configuration, by path and text of its files, unless the newest one is the same. Its number, and since when it counts.
     ///

@@ -108,7 +108,7 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn listed_instruments(&self) -> Result<Vec<Instrument>> {
-        self.select_instruments(true).await
+        self.listed_instruments_at(Timestamp::MAX).await
     }
 
     /// How instruments that are called otherwise now were called at an instant: the symbol then, and the present one.
@@ -126,26 +126,21 @@ impl Store {
         Ok(rows.fetch_all(&self.readers).await?.into_iter().map(|r| (r.was, r.present)).collect())
     }
 
-    /// The instruments that lists of sources had named by an instant, by their present symbols.
+    /// Those of them that had been named by an instant, by their present symbols.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub async fn listed_by(&self, at: Timestamp) -> Result<Vec<Instrument>> {
-        let then = sqlx::query_scalar!("SELECT symbol FROM instrument WHERE listed_by IS NOT NULL AND added_at <= ?", at.0);
-        let then: std::collections::HashSet<String> = then.fetch_all(&self.readers).await?.into_iter().collect();
-        let mut all = self.listed_instruments().await?;
-        all.retain(|i| then.contains(&i.symbol));
-        Ok(all)
+    pub async fn listed_instruments_at(&self, at: Timestamp) -> Result<Vec<Instrument>> {
+        self.select_instruments(Some(at)).await
     }
 
-    /// How many instruments lists of sources had named by an instant, and how many symbols were given up after it: what is kept of
-    /// an instant holds as long as these are the same.
+    /// How many instruments lists of sources named after an instant, and how many symbols were given up after it.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub async fn instruments_then(&self, at: Timestamp) -> Result<(i64, i64)> {
+    pub async fn instruments_changed_since(&self, at: Timestamp) -> Result<(i64, i64)> {
         let row = sqlx::query!(
-            r#"SELECT (SELECT count(*) FROM instrument WHERE listed_by IS NOT NULL AND added_at <= ?1) AS "listed!: i64",
+            r#"SELECT (SELECT count(*) FROM instrument WHERE listed_by IS NOT NULL AND added_at > ?1) AS "listed!: i64",
                 (SELECT count(*) FROM former_symbol WHERE learned_at > ?1) AS "renamed!: i64""#,
             at.0
         );
@@ -158,13 +153,16 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn instruments(&self) -> Result<Vec<Instrument>> {
-        self.select_instruments(false).await
+        self.select_instruments(None).await
     }
 
-    async fn select_instruments(&self, only_listed: bool) -> Result<Vec<Instrument>> {
-        let rows = sqlx::query!("SELECT * FROM instrument WHERE NOT ?1 OR listed_by IS NOT NULL ORDER BY symbol", only_listed)
-            .fetch_all(&self.readers)
-            .await?;
+    /// Those that lists had named by an instant, or all.
+    async fn select_instruments(&self, listed_at: Option<Timestamp>) -> Result<Vec<Instrument>> {
+        let at = listed_at.map(|at| at.0);
+        let rows =
+            sqlx::query!("SELECT * FROM instrument WHERE ?1 IS NULL OR (listed_by IS NOT NULL AND added_at <= ?1) ORDER BY symbol", at)
+                .fetch_all(&self.readers)
+                .await?;
         let mut former: HashMap<i64, Vec<FormerSymbol>> = HashMap::new();
         for f in sqlx::query!("SELECT * FROM former_symbol ORDER BY until").fetch_all(&self.readers).await? {
             former.entry(f.instrument_id).or_default().push(FormerSymbol { symbol: f.symbol, until: TradeDate(f.until as i32) });

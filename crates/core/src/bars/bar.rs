@@ -89,6 +89,12 @@ impl Bar {
         (self.decimals[4] != ABSENT).then(|| self.number(4))
     }
 
+    /// Whether all numbers of two bars are printed alike: equal values with other digits are not.
+    #[must_use]
+    pub fn is_printed_as(&self, other: &Bar) -> bool {
+        (self.mantissas, self.decimals) == (other.mantissas, other.decimals)
+    }
+
     /// Whether all prices have `price` digits after the point and the volume, if there is one, has `volume`.
     #[must_use]
     #[inline]

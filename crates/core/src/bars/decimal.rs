@@ -65,6 +65,19 @@ impl Decimal {
         }
     }
 
+    /// Whether two numbers are printed alike: equal values with other digits are not.
+    ///
+    /// ```
+    /// use mizuno_core::Decimal;
+    /// let (short, long): (Decimal, Decimal) = ("7.5".parse()?, "7.50".parse()?);
+    /// assert!(short == long && !short.is_printed_as(long));
+    /// # Ok::<(), mizuno_core::decimal::DecimalError>(())
+    /// ```
+    #[must_use]
+    pub fn is_printed_as(self, other: Decimal) -> bool {
+        (self.mantissa, self.scale) == (other.mantissa, other.scale)
+    }
+
     /// The number with `decimals` digits after the point, half to even. One that has no more is as it was.
     ///
     /// ```

@@ -1,6 +1,6 @@
 //! Why the answer to one question differs between two instants.
 
-use crate::{bar::Bar, decimal::Decimal};
+use crate::bar::Bar;
 
 /// What brought a change about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -75,12 +75,6 @@ impl Standpoint<'_> {
     }
 }
 
-/// Whether two bars are written alike: equal values with other digits are not.
-fn written_alike(a: &Bar, b: &Bar) -> bool {
-    let number = |n: Decimal| (n.mantissa, n.scale);
-    a.prices().map(number) == b.prices().map(number) && a.volume().map(number) == b.volume().map(number)
-}
-
 /// Why a slot that differs between two answers does so. Where several things changed, the one without which the old bar would stand.
 ///
 /// ```
@@ -99,8 +93,8 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
     }
     match (then.bar, now.bar) {
         (Some((was, from)), Some((is, to))) if from == to => match () {
-            () if !written_alike(was, is) && then.splits != now.splits => ChangedBy::Action,
-            () if !written_alike(was, is) => ChangedBy::Bar,
+            () if !was.is_printed_as(is) && then.splits != now.splits => ChangedBy::Action,
+            () if !was.is_printed_as(is) => ChangedBy::Bar,
             () if then.is_doubted(to) != now.is_doubted(to) => ChangedBy::Finding,
             () => ChangedBy::Configuration,
         },

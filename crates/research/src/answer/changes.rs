@@ -60,7 +60,11 @@ pub(super) async fn begin(
     typed: bool,
 ) -> Result<Answer, DeskError> {
     let mut sources: Vec<String> = now.sources().to_vec();
-    sources.extend(then.sources().iter().filter(|s| !now.sources().contains(s)).cloned());
+    for name in then.sources().iter() {
+        if !sources.contains(name) {
+            sources.push(name.clone());
+        }
+    }
     let mut room = (Digits::default(), Digits::default());
     for prepared in [&then, &now].into_iter().filter(|_| typed) {
         for member in &prepared.members {
@@ -232,12 +236,13 @@ impl Side<'_> {
             Subject::Golden(lineup) => {
                 let order = lineup.order_at(self.how.calendar, slot);
                 let name = |place: &usize| lineup.parts[*place].row.key.source.as_str();
+                let served = bar.and_then(|(b, from)| Some((b, lineup.parts.get(usize::from(*from))?)));
                 Standpoint {
                     in_range,
-                    bar: bar.and_then(|(b, from)| Some((b, lineup.parts.get(usize::from(*from))?.row.key.source.as_str()))),
+                    bar: served.map(|(b, part)| (b, part.row.key.source.as_str())),
                     order: order.iter().map(name).collect(),
                     doubted: order.iter().filter(|place| doubted(**place)).map(name).collect(),
-                    splits: bar.and_then(|(_, from)| lineup.parts.get(usize::from(*from))).map_or(&[], |part| part.splits()),
+                    splits: served.map_or(&[], |(_, part)| part.splits()),
                 }
             }
         }
@@ -247,9 +252,9 @@ impl Side<'_> {
 impl Cells {
     /// Whether a row is written alike in two columns of a kind: numbers of equal value and other digits are not.
     fn same(&self, other: &Cells, row: usize) -> bool {
-        let exact = |n: Option<Decimal>| n.map(|n| (n.mantissa, n.scale));
+        let alike = |a: Option<Decimal>, b: Option<Decimal>| a.zip(b).map_or(a.is_none() && b.is_none(), |(a, b)| a.is_printed_as(b));
         match (self, other) {
-            (Cells::Numbers(a), Cells::Numbers(b)) => exact(a[row]) == exact(b[row]),
+            (Cells::Numbers(a), Cells::Numbers(b)) => alike(a[row], b[row]),
             (Cells::Words(a), Cells::Words(b)) => a[row] == b[row],
             (Cells::Flags(a), Cells::Flags(b)) => a[row] == b[row],
             (Cells::Moments(a) | Cells::Whole(a), Cells::Moments(b) | Cells::Whole(b)) => a[row] == b[row],

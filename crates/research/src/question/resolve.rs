@@ -55,7 +55,7 @@ impl Resolved {
     /// The configuration that counted, in words.
     #[must_use]
     pub fn configuration(&self) -> String {
-        let kept = self.setup.kept;
+        let kept = &self.setup.kept;
         let earlier = if self.is_before_configuration() { "; no older one is kept" } else { "" };
         format!("{}, accepted {}{earlier}", kept.id, kept.accepted_at)
     }

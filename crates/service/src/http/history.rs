@@ -10,7 +10,7 @@ use actix_web::{
 };
 use mizuno_api::{AcceptedConfiguration, FileChange};
 use mizuno_desk::{
-    Desk, DeskError, Setup,
+    Desk, Setup,
     history::{self, Accepted, Change},
 };
 use serde::Deserialize;
@@ -52,11 +52,7 @@ pub(super) async fn list_configurations(desk: Data<Desk>, _: Query<Nothing>) -> 
 )]
 #[get("/api/v1/history/{number}")]
 pub(super) async fn show_configuration(desk: Data<Desk>, number: Path<i64>) -> Result<Json<AcceptedConfiguration>, Refusal> {
-    let all = desk.history().await?;
-    let numbers: Vec<String> = all.iter().map(|a| a.id.to_string()).collect();
-    let found = all.into_iter().find(|a| a.id == *number);
-    let unknown = || DeskError::unknown("configuration", &number.to_string(), numbers.iter().map(String::as_str));
-    Ok(Json(wire(&desk.setup(), found.ok_or_else(unknown)?, true)))
+    Ok(Json(wire(&desk.setup(), desk.accepted_as(*number).await?, true)))
 }
 
 #[derive(Deserialize, IntoParams)]
