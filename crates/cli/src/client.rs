@@ -17,7 +17,10 @@ pub struct Client {
 impl Client {
     pub fn new(common: &Common) -> Result<Client, Failure> {
         let _ = rustls::crypto::ring::default_provider().install_default();
-        let http = reqwest::Client::builder().no_proxy().build().map_err(Failure::new)?;
+        // Turns go round between clients: two users of one machine are two.
+        let user: String = std::env::var("USER").unwrap_or_default().chars().filter(char::is_ascii_alphanumeric).collect();
+        let agent = format!("mizuno/{} ({user})", env!("CARGO_PKG_VERSION"));
+        let http = reqwest::Client::builder().no_proxy().user_agent(agent).build().map_err(Failure::new)?;
         Ok(Client { http, base: common.service.trim_end_matches('/').to_owned(), json: common.json })
     }
 

@@ -11,8 +11,9 @@ use mizuno_core::{
     basis,
     finding::Split,
     golden::{self, Candidate, Golden},
+    spans::{difference, only, union, within},
 };
-use mizuno_desk::{Desk, DeskError, Setup};
+use mizuno_desk::{Desk, DeskError, Setup, sight::Sight};
 use mizuno_store::{
     blocks::{self, Needed},
     series::SeriesRow,
@@ -28,6 +29,8 @@ pub struct Part {
     splits: Option<Vec<Split>>,
     /// Slots whose bars are doubted.
     pub doubted: Spans,
+    /// What is known of it at the instant of the answer, where somebody looked: a source that adds no bar is not read.
+    pub(crate) sight: Option<Arc<Sight>>,
 }
 
 impl Part {
@@ -115,7 +118,7 @@ impl Research {
             let source = row.key.source.clone();
             match takes_part(setup, &known.splits, &row.key) {
                 Err(why) => left_out.push(LeftOut { source, why }),
-                Ok(splits) => parts.push(Part { row, splits, doubted: Spans::new() }),
+                Ok(splits) => parts.push(Part { row, splits, doubted: Spans::new(), sight: None }),
             }
         }
         let key = SeriesKey { symbol: instrument.symbol.clone(), source: GOLDEN.to_owned(), ..key.clone() };
@@ -144,7 +147,8 @@ impl Research {
 
     /// Begins to read a golden series of which it is known where its bars are; how much room they take is not asked.
     pub(crate) fn golden_over(&self, lineup: Lineup, calendar: &Calendar, extent: Span, as_of: Timestamp, needed: Needed) -> GoldenReading {
-        let pieces = pieces(&lineup, calendar, extent);
+        let mut pieces = pieces(&lineup, calendar, extent);
+        pieces.iter_mut().for_each(|(span, places)| lineup.drop_idle(span, places));
         GoldenReading { desk: self.desk.clone(), lineup, pieces, as_of, needed, price: Digits::default(), volume: Digits::default() }
     }
 }
@@ -234,6 +238,22 @@ impl Lineup {
         Ok(out)
     }
 
+    /// Takes out the places of parts that cannot give a bar in `span`: those whose slots are all held, without a doubt, by better
+    /// ones. Where a bar has to be brought back it may turn out to be none, so that such a part makes no other idle.
+    fn drop_idle(&self, span: &Span, places: &mut Vec<usize>) {
+        let mut sound = Spans::new();
+        places.retain(|place| {
+            let part = &self.parts[*place];
+            let Some(sight) = &part.sight else { return true };
+            let held = within(&sight.standing.held, span);
+            let adds = only(held.iter().cloned(), sound.iter().cloned()).next().is_some();
+            if adds && part.splits().is_empty() {
+                sound = union(&sound, &difference(&held, &part.doubted));
+            }
+            adds
+        });
+    }
+
     /// The places of the parts that are ranked in a slot, best first.
     #[must_use]
     pub fn order_at(&self, calendar: &Calendar, slot: Slot) -> &[usize] {
@@ -257,7 +277,7 @@ impl GoldenReading {
             let bars = self.bars_as_traded(part, span.clone()).await?;
             candidates.push(Candidate { bars, doubted: part.doubted.clone() });
         }
-        let mut made = golden::golden(&candidates);
+        let mut made = golden::golden(candidates);
         made.from.iter_mut().for_each(|place| *place = ranks[usize::from(*place)] as u16);
         Ok(Some(made))
     }

@@ -4,7 +4,7 @@ use crate::golden::ranked_span;
 use mizuno_core::{
     Completeness, Interval, Slot, Span, Spans,
     gap::{self, Evidence},
-    spans::{difference, intersection, within},
+    spans::{self, difference, intersection, within},
     standing::Standing,
 };
 use mizuno_desk::{Setup, View};
@@ -26,15 +26,17 @@ pub fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(setup: &Setup, views:
     let views: Vec<(&View<'d>, Spans)> =
         views.iter().map(std::borrow::Borrow::borrow).map(|v| (v, ranked_span(setup, v.post.calendar, &v.row.key))).collect();
     let first = views.first()?.0;
+    let always = Spans::from([Slot(i64::MIN)..Slot(i64::MAX)]);
     let all = |of: &dyn Fn(&View<'d>) -> Spans| -> Spans {
-        views.iter().flat_map(|(v, ranked)| intersection(&of(v), ranked).into_iter()).collect()
+        let ranked = views.iter().map(|(v, ranked)| if *ranked == always { of(v) } else { intersection(&of(v), ranked) });
+        ranked.reduce(|a, b| spans::union(&a, &b)).unwrap_or_default()
     };
     let due = views.iter().filter_map(|(v, _)| v.evidence.reach.as_ref().map(|r| r.end)).max().unwrap_or(Slot(i64::MAX));
     let held = all(&|v| v.standing.held.clone());
     // Where one source has answered and it is only quiet, another's silence says nothing more.
     let wanted = all(&|v| v.standing.expected.clone());
     let quiet = all(&|v| v.quiet.clone());
-    let expected = mizuno_core::spans::union(&difference(&wanted, &quiet), &intersection(&wanted, &held));
+    let expected = spans::union(&difference(&wanted, &quiet), &intersection(&wanted, &held));
     let quiet = difference(&difference(&quiet, &expected), &held);
     // A person who accepts the absence of a golden bar accepts it at each of its sources; one source's excuse excuses no other.
     let still = all(&|v| difference(&difference(&v.standing.expected, &v.standing.held), &v.standing.excused));

@@ -31,15 +31,16 @@ pub struct Golden {
 /// let bar = |slot: i64, close: &str| Bar::new(Slot(slot), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
 /// let best = Candidate { bars: Bars { rows: vec![bar(1, "7.50"), bar(2, "75.0")] }, doubted: [Slot(2)..Slot(3)].into_iter().collect() };
 /// let next = Candidate { bars: Bars { rows: vec![bar(2, "7.51"), bar(3, "7.52")] }, ..Candidate::default() };
-/// let made = golden(&[best, next]);
+/// let made = golden(vec![best, next]);
 /// assert_eq!(made.bars.rows, [bar(1, "7.50"), bar(2, "7.51"), bar(3, "7.52")]);
 /// assert_eq!(made.from, [0, 1, 1]);
 /// ```
 #[must_use]
-pub fn golden(candidates: &[Candidate]) -> Golden {
-    if let [one] = candidates {
-        let contested = one.bars.rows.iter().map(|b| b.slot).filter(|slot| one.doubted.contains(slot)).collect();
-        return Golden { bars: one.bars.clone(), from: vec![0; one.bars.rows.len()], contested };
+pub fn golden(mut candidates: Vec<Candidate>) -> Golden {
+    if let [one] = &mut candidates[..] {
+        let bars = std::mem::take(&mut one.bars);
+        let contested = bars.rows.iter().map(|b| b.slot).filter(|slot| one.doubted.contains(slot)).collect();
+        return Golden { from: vec![0; bars.rows.len()], bars, contested };
     }
     let mut out = Golden::default();
     let mut at = vec![0usize; candidates.len()];
@@ -84,7 +85,7 @@ mod tests {
         ) {
             let doubted = |n: usize| -> Spans { doubts[n].iter().map(|s| Slot(*s)..Slot(s + 1)).collect() };
             let candidates = slots.iter().enumerate().map(|(n, s)| Candidate { bars: bars(s, n as i64 + 1), doubted: doubted(n) });
-            let golden = golden(&candidates.collect::<Vec<_>>());
+            let golden = golden(candidates.collect());
             let all: BTreeSet<i64> = slots.iter().flatten().copied().collect();
             prop_assert_eq!(golden.bars.rows.iter().map(|b| b.slot.0).collect::<BTreeSet<_>>(), all);
             for (bar, from) in golden.bars.rows.iter().zip(&golden.from) {

@@ -155,7 +155,11 @@ pub fn only(from: impl Iterator<Item = Span>, without: impl Iterator<Item = Span
 /// ```
 #[must_use]
 pub fn difference(from: &Spans, without: &Spans) -> Spans {
-    only(from.iter().cloned(), without.iter().cloned()).collect()
+    // Two spans of the result have a part of `without` or space between them, so they never touch.
+    match from == without {
+        true => Spans::new(),
+        false => Spans(only(from.iter().cloned(), without.iter().cloned()).collect()),
+    }
 }
 
 /// The slots in both sets.
@@ -167,7 +171,10 @@ pub fn difference(from: &Spans, without: &Spans) -> Spans {
 /// ```
 #[must_use]
 pub fn intersection(a: &Spans, b: &Spans) -> Spans {
-    both(a.iter().cloned(), b.iter().cloned()).collect()
+    match a == b {
+        true => a.clone(),
+        false => Spans(both(a.iter().cloned(), b.iter().cloned()).collect()),
+    }
 }
 
 /// The slots in either set.
@@ -180,7 +187,19 @@ pub fn intersection(a: &Spans, b: &Spans) -> Spans {
 /// ```
 #[must_use]
 pub fn union(a: &Spans, b: &Spans) -> Spans {
-    a.iter().chain(b).cloned().collect()
+    if a == b || b.is_empty() {
+        return a.clone();
+    }
+    let (mut rest, mut other) = (a.iter().peekable(), b.iter().peekable());
+    let mut out = Spans(Vec::with_capacity(a.len().max(b.len())));
+    while let Some(span) = match (rest.peek(), other.peek()) {
+        (Some(x), Some(y)) if y.start < x.start => other.next(),
+        (Some(_), _) => rest.next(),
+        (None, _) => other.next(),
+    } {
+        out.insert(span.clone());
+    }
+    out
 }
 
 /// The slots of `set` that lie in `span`.

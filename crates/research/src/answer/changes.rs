@@ -148,7 +148,9 @@ impl Changes {
         let slots: Vec<Slot> = rows.iter().map(|(slot, ..)| *slot).collect();
         let (old, new): (Vec<Option<Row>>, Vec<Option<Row>>) = rows.into_iter().map(|(_, old, new)| (old, new)).unzip();
         let moments: Vec<Both> = self.moments.iter().map(|c| (was.moments(*c, &slots), is.moments(*c, &slots))).collect();
-        let cells: Vec<Both> = self.values.iter().map(|c| (was.values(*c, &old), is.values(*c, &new))).collect();
+        let before: Vec<Option<&Row>> = old.iter().map(Option::as_ref).collect();
+        let after: Vec<Option<&Row>> = new.iter().map(Option::as_ref).collect();
+        let cells: Vec<Both> = self.values.iter().map(|c| (was.values(*c, &before), is.values(*c, &after))).collect();
         let mut entries: Vec<Entry> = vec![];
         for at in 0..slots.len() {
             let cause = || match (&then, &now) {
@@ -213,7 +215,7 @@ impl Side<'_> {
         self.how.moments(column, slots.iter().copied())
     }
 
-    fn values(&self, column: Column, rows: &[Option<Row>]) -> Cells {
+    fn values(&self, column: Column, rows: &[Option<&Row>]) -> Cells {
         values(column, rows, &self.how, self.member, &self.places)
     }
 

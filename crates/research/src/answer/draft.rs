@@ -58,7 +58,10 @@ impl Research {
         let by_row: HashMap<i64, &View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
         let measured = resolved.question.shape.columns.contains(&Column::Completeness);
         let mut members = vec![];
-        for (wanted, subject) in resolved.series.iter().zip(subjects) {
+        for (wanted, mut subject) in resolved.series.iter().zip(subjects) {
+            if let Subject::Golden(lineup) = &mut subject {
+                lineup.parts.iter_mut().for_each(|part| part.sight = by_row.get(&part.row.id).map(|view| view.sight.clone()));
+            }
             let mine: Vec<&View<'_>> = subject.rows().iter().filter_map(|r| by_row.get(&r.id).copied()).collect();
             let completeness = match wanted.key.source == GOLDEN {
                 true => union(&setup, &mine).map(|whole| whole.completeness(&wanted.span)),

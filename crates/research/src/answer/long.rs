@@ -77,9 +77,12 @@ impl Long {
                 self.at += 1;
                 continue;
             }
-            let rows: Vec<Row> = open.waiting.drain(..open.waiting.len().min(A_BATCH)).collect();
-            if !rows.is_empty() {
-                return Ok(Some(batch(&how, &self.columns, self.at, rows, member, &open.places)));
+            let rows: Vec<Option<&Row>> = open.waiting.iter().take(A_BATCH).map(Some).collect();
+            let count = rows.len();
+            let batch = (count > 0).then(|| batch(&how, &self.columns, self.at, &rows, member, &open.places));
+            open.waiting.drain(..count);
+            if batch.is_some() {
+                return Ok(batch);
             }
         }
     }
@@ -115,6 +118,12 @@ impl Open {
             return Ok(!self.waiting.is_empty());
         };
         how.narrow(&mut bars.rows, &mut from);
+        self.waiting.reserve_exact(bars.rows.len());
+        if self.expected.is_empty() {
+            let places = from.into_iter().chain(std::iter::repeat(0));
+            self.waiting.extend(bars.rows.into_iter().zip(places).map(|(bar, place)| (bar.slot, Some((bar, place)))));
+            return Ok(true);
+        }
         for (i, bar) in bars.rows.into_iter().enumerate() {
             while let Some(slot) = self.expected.pop_front_if(|slot| *slot < bar.slot) {
                 self.waiting.push_back((slot, None));
@@ -149,19 +158,18 @@ pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String
 }
 
 /// Some rows of a member as cells.
-fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: Vec<Row>, member: &Member, places: &[u32]) -> Batch {
-    let rows: Vec<Option<Row>> = rows.into_iter().map(Some).collect();
+fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: &[Option<&Row>], member: &Member, places: &[u32]) -> Batch {
     let column = |column: &Column| match column {
         Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, rows.iter().flatten().map(|(slot, _)| *slot)),
         Column::Instrument => Cells::Words(vec![Some(instrument as u32); rows.len()]),
-        column => values(*column, &rows, how, member, places),
+        column => values(*column, rows, how, member, places),
     };
     Batch { rows: rows.len(), columns: columns.iter().map(column).collect() }
 }
 
 /// The cells of a column of values for some rows; empty where there is no row.
-pub(super) fn values(column: Column, rows: &[Option<Row>], how: &Rows<'_>, member: &Member, places: &[u32]) -> Cells {
-    let bars = || rows.iter().map(|row| row.as_ref().and_then(|(_, bar)| bar.as_ref()));
+pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, member: &Member, places: &[u32]) -> Cells {
+    let bars = || rows.iter().map(|row| row.and_then(|(_, bar)| bar.as_ref()));
     let price = |of: fn(&Bar) -> Decimal| Cells::Numbers(bars().map(|bar| bar.map(|(b, _)| how.price(of(b)))).collect());
     match column {
         Column::Open => price(Bar::open),
@@ -174,7 +182,7 @@ pub(super) fn values(column: Column, rows: &[Option<Row>], how: &Rows<'_>, membe
             Cells::Flags(bars().map(|bar| bar.map(is)).collect())
         }
         Column::Completeness => {
-            let of = |row: &Option<Row>| how.completeness(member.measured.as_deref()?, row.as_ref()?.0);
+            let of = |row: &Option<&Row>| how.completeness(member.measured.as_deref()?, row.as_ref()?.0);
             Cells::Numbers(rows.iter().map(of).collect())
         }
         _ => Cells::Numbers(bars().map(|bar| bar.and_then(|(b, _)| b.volume())).collect()),

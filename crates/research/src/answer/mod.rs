@@ -22,14 +22,17 @@ use crate::{
 use batch::{Batch, Heading, Kind};
 pub use draft::Draft;
 use mizuno_core::{Completeness, Span, Spans, bar::Digits};
-use mizuno_desk::DeskError;
+use mizuno_desk::{DeskError, hands::Hands};
 use rows::Measured;
 use std::sync::Arc;
+use tokio::sync::mpsc::{Receiver, channel};
 
 /// Series looked up or read side by side.
 const SIDE_BY_SIDE: usize = 4;
 /// Rows of one batch, in the long form: some two hundred kilobytes.
 const A_BATCH: usize = 1024;
+/// An answer of more rows is laid out on another thread than the one that writes it; for a shorter one that would cost more than it saves.
+const MANY: u64 = 1 << 14;
 
 /// A series of the answer, with what it is read from.
 #[derive(Clone)]
@@ -86,6 +89,33 @@ enum Source {
     Long(Box<long::Long>),
     Wide(Box<wide::Wide>),
     Changes(Box<changes::Changes>),
+    /// One of the others on another thread, a batch or two ahead of the file.
+    Ahead(Receiver<Result<Batch, DeskError>>),
+}
+
+impl Source {
+    async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
+        match self {
+            Source::Long(long) => long.next().await,
+            Source::Wide(wide) => wide.next().await,
+            Source::Changes(changes) => changes.next().await,
+            Source::Ahead(batches) => batches.recv().await.transpose(),
+        }
+    }
+
+    /// Goes ahead, until the last batch or until nobody takes them any more: rows are laid out while those before are written.
+    fn ahead(mut self, hands: &Hands) -> Source {
+        let (send, batches) = channel(1);
+        hands.spawn(async move {
+            while let Some(next) = self.next().await.transpose() {
+                let failed = next.is_err();
+                if send.send(next).await.is_err() || failed {
+                    return;
+                }
+            }
+        });
+        Source::Ahead(batches)
+    }
 }
 
 impl Answer {
@@ -94,11 +124,7 @@ impl Answer {
     /// # Errors
     /// When the store cannot be read.
     pub async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
-        match &mut self.rows {
-            Source::Long(long) => long.next().await,
-            Source::Wide(wide) => wide.next().await,
-            Source::Changes(changes) => changes.next().await,
-        }
+        self.rows.next().await
     }
 }
 
@@ -179,15 +205,19 @@ impl Prepared {
         for member in self.members.iter().filter(|_| typed) {
             rooms.push(self.room(member).await?);
         }
+        let research = self.research.clone();
+        let hands = &research.desk.hands;
         match self.resolved.question.shape.layout {
             Layout::Long => {
                 let both = rooms.into_iter().reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default();
                 let headings = self.long_headings(both);
-                Ok(Answer { headings, rows: Source::Long(Box::new(long::Long::new(self))) })
+                let held: u64 = self.members.iter().filter_map(|m| m.completeness).map(|c| c.held).sum();
+                let rows = Source::Long(Box::new(long::Long::new(self)));
+                Ok(Answer { headings, rows: if typed || held > MANY { rows.ahead(hands) } else { rows } })
             }
             Layout::Wide { inner } => {
                 let headings = self.wide_headings(&rooms);
-                Ok(Answer { headings, rows: Source::Wide(Box::new(wide::Wide::new(self, inner))) })
+                Ok(Answer { headings, rows: Source::Wide(Box::new(wide::Wide::new(self, inner))).ahead(hands) })
             }
         }
     }

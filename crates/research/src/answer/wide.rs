@@ -19,7 +19,7 @@ use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, bar::Digits};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
-/// Cells read at once: some thirty megabytes.
+/// Cells read at once, nine bytes each: some twelve megabytes, and as many again for slots where no two series share them.
 const AT_ONCE: usize = 1_300_000;
 /// Cells of one batch of rows: about two megabytes.
 const A_BATCH: usize = 1 << 16;
@@ -42,7 +42,7 @@ struct Stretch {
     rows: Vec<Slot>,
     /// Rows that have left.
     gone: usize,
-    series: Vec<Arc<Strip>>,
+    series: Vec<Strip>,
     /// For each series, how many of its bars have left.
     at: Vec<usize>,
 }
@@ -50,10 +50,37 @@ struct Stretch {
 /// The bars of one series in a stretch, only the columns that are asked for.
 #[derive(Default)]
 struct Strip {
-    slots: Vec<Slot>,
-    numbers: Vec<Vec<Option<Decimal>>>,
+    /// Shared where the series before has the same.
+    slots: Arc<[Slot]>,
+    numbers: Vec<Packed>,
     sources: Vec<u32>,
     doubted: Vec<bool>,
+}
+
+/// Numbers of which some may lack, in nine bytes each.
+#[derive(Default)]
+struct Packed {
+    mantissas: Vec<i64>,
+    /// [`NONE`] where there is none.
+    scales: Vec<u8>,
+}
+
+const NONE: u8 = u8::MAX;
+
+impl Packed {
+    fn extend(&mut self, numbers: impl ExactSizeIterator<Item = Option<Decimal>>) {
+        self.mantissas.reserve(numbers.len());
+        self.scales.reserve(numbers.len());
+        for number in numbers {
+            self.mantissas.push(number.map_or(0, |n| n.mantissa));
+            self.scales.push(number.map_or(NONE, |n| n.scale));
+        }
+    }
+
+    fn get(&self, at: usize) -> Option<Decimal> {
+        let scale = self.scales[at];
+        (scale != NONE).then(|| Decimal { mantissa: self.mantissas[at], scale })
+    }
 }
 
 fn number(column: Column, how: &Rows<'_>, member: &Member, bar: &Bar) -> Option<Decimal> {
@@ -129,9 +156,13 @@ impl Wide {
             }
         };
         let mut reads = stream::iter((0..self.prepared.members.len()).map(one)).buffered(SIDE_BY_SIDE);
-        let mut series = vec![];
+        let mut series: Vec<Strip> = vec![];
         while let Some(strip) = reads.next().await {
-            series.push(Arc::new(strip?));
+            let mut strip = strip?;
+            if let Some(before) = series.last().filter(|before| before.slots == strip.slots) {
+                strip.slots = before.slots.clone();
+            }
+            series.push(strip);
         }
         let rows = match self.prepared.resolved.question.shape.missing {
             Missing::Rows => self.expected(&span)?,
@@ -196,17 +227,19 @@ async fn strip(
 ) -> Result<Strip, DeskError> {
     let (resolved, member) = (&prepared.resolved, &prepared.members[at]);
     let span = span.clip(&member.extent);
-    let mut out = Strip { numbers: vec![vec![]; values.iter().filter(|c| is_number(**c)).count()], ..Strip::default() };
+    let mut out = Strip::default();
+    out.numbers.resize_with(values.iter().filter(|c| is_number(**c)).count(), Packed::default);
     if span.start >= span.end {
         return Ok(out);
     }
     let how = how(resolved, member)?;
     let (with_source, with_doubt) = (values.contains(&Column::Source), values.contains(&Column::Doubted));
     let places = member.places(sources);
+    let mut slots = vec![];
     let mut reader = research.read_over(member.subject.clone(), how.calendar, span, resolved.instant, needed(values)).await?;
     while let Some((mut bars, mut from)) = reader.next().await? {
         how.narrow(&mut bars.rows, &mut from);
-        out.slots.extend(bars.rows.iter().map(|b| b.slot));
+        slots.extend(bars.rows.iter().map(|b| b.slot));
         for (cells, column) in out.numbers.iter_mut().zip(values.iter().filter(|c| is_number(**c))) {
             cells.extend(bars.rows.iter().map(|b| number(*column, &how, member, b)));
         }
@@ -218,6 +251,7 @@ async fn strip(
             out.doubted.extend(bars.rows.iter().enumerate().map(|(i, b)| member.doubted.get(from(i)).is_some_and(|d| d.contains(&b.slot))));
         }
     }
+    out.slots = slots.into();
     Ok(out)
 }
 
@@ -240,14 +274,15 @@ fn both(a: &[Slot], b: &[Slot]) -> Vec<Slot> {
 }
 
 /// The moments of the rows: those that any series has, or that all have, with those that are expected.
-fn rows_of(expected: Vec<Slot>, series: &[Arc<Strip>], inner: bool) -> Vec<Slot> {
+fn rows_of(expected: Vec<Slot>, series: &[Strip], inner: bool) -> Vec<Slot> {
     if inner {
         let mut all = series.iter().map(|s| &s.slots);
-        let first = all.next().cloned().unwrap_or_default();
+        let first = all.next().map(|slots| slots.to_vec()).unwrap_or_default();
         return all.fold(first, |rows, more| rows.into_iter().filter(|slot| more.binary_search(slot).is_ok()).collect());
     }
-    series.iter().fold(expected, |rows, strip| {
-        let mut at = 0;
+    // Series that share their slots stand side by side.
+    series.chunk_by(|a, b| Arc::ptr_eq(&a.slots, &b.slots)).fold(expected, |rows, alike| {
+        let (strip, mut at) = (&alike[0], 0);
         let known = strip.slots.iter().all(|slot| {
             at += rows[at..].iter().take_while(|row| *row < slot).count();
             rows.get(at) == Some(slot)
@@ -270,20 +305,25 @@ impl Stretch {
         let slots = &self.rows[self.gone..self.gone + rows];
         let mut columns: Vec<Cells> = moments.iter().map(|c| how.moments(*c, slots.iter().copied())).collect();
         let carry = prepared.resolved.question.shape.missing == Missing::Carried;
+        // Where each row's bar stands among those of a series, and of those after it that share its slots.
+        let mut found: Vec<Option<usize>> = Vec::with_capacity(rows);
         for (at, strip) in self.series.iter().enumerate() {
-            // Where each row's bar stands among those of the series.
-            let mut next = self.at[at];
-            let mut found: Vec<Option<usize>> = Vec::with_capacity(rows);
-            for slot in slots {
-                // An inner join passes over bars that others lack.
-                while strip.slots.get(next).is_some_and(|s| s < slot) {
-                    next += 1;
+            if at > 0 && Arc::ptr_eq(&strip.slots, &self.series[at - 1].slots) {
+                self.at[at] = self.at[at - 1];
+            } else {
+                found.clear();
+                let mut next = self.at[at];
+                for slot in slots {
+                    // An inner join passes over bars that others lack.
+                    while strip.slots.get(next).is_some_and(|s| s < slot) {
+                        next += 1;
+                    }
+                    let here = strip.slots.get(next) == Some(slot);
+                    found.push(here.then_some(next));
+                    next += usize::from(here);
                 }
-                let here = strip.slots.get(next) == Some(slot);
-                found.push(here.then_some(next));
-                next += usize::from(here);
+                self.at[at] = next;
             }
-            self.at[at] = next;
             let instrument = &prepared.members[at].wanted.instrument;
             let mut number = strip.numbers.iter();
             for column in values {
@@ -292,7 +332,7 @@ impl Stretch {
                     Column::Doubted => columns.push(Cells::Flags(found.iter().map(|i| i.map(|i| strip.doubted[i])).collect())),
                     _ => {
                         let Some(numbers) = number.next() else { continue };
-                        let mut cells: Vec<Option<Decimal>> = found.iter().map(|i| i.and_then(|i| numbers[i])).collect();
+                        let mut cells: Vec<Option<Decimal>> = found.iter().map(|i| i.and_then(|i| numbers.get(i))).collect();
                         if carry && *column == Column::Close {
                             let alive = |slot: Slot| instrument.last_traded.is_none_or(|last| how.trade_date(slot) <= last);
                             let mut marks = Vec::with_capacity(rows);

@@ -38,10 +38,10 @@ impl CsvEncoder {
     }
 
     fn stamp(&mut self, out: &mut Vec<u8>, print: impl FnOnce(&mut StampPrinter, &mut Vec<u8>)) {
-        let mark: &[u8] = if self.quoted && !self.stamps.are_numbers() { b"\"" } else { b"" };
-        out.extend_from_slice(mark);
+        let quoted = self.quoted && !self.stamps.are_numbers();
+        out.extend(quoted.then_some(b'"'));
         print(&mut self.stamps, out);
-        out.extend_from_slice(mark);
+        out.extend(quoted.then_some(b'"'));
     }
 }
 

@@ -59,7 +59,6 @@ impl ParquetEncoder {
     }
 
     fn values(&self, heading: &Heading, cells: &Cells, rows: usize) -> Values {
-        let optional = |values: Vec<Option<i64>>| Values::some(values.into_iter());
         match cells {
             Cells::Numbers(cells) if self.floats => {
                 // Through the text: the float that is nearest to the exact number.
@@ -77,8 +76,8 @@ impl ParquetEncoder {
             Cells::Moments(cells) => Values::all(cells.iter().map(|at| self.unit.map_or(*at, |unit| at.div_euclid(unit)))),
             Cells::Dates(cells) => Values::all(cells.iter().map(|d| self.unit.map_or(i64::from(*d), |unit| i64::from(*d) * (DAY / unit)))),
             Cells::Whole(cells) => Values::all(cells.iter().copied()),
-            Cells::Words(cells) => optional(cells.iter().map(|w| w.map(i64::from)).collect()),
-            Cells::Flags(cells) => optional(cells.iter().map(|f| f.map(i64::from)).collect()),
+            Cells::Words(cells) => Values::some(cells.iter().map(|w| w.map(i64::from))),
+            Cells::Flags(cells) => Values::some(cells.iter().map(|f| f.map(i64::from))),
         }
     }
 

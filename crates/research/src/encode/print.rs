@@ -8,25 +8,32 @@ use mizuno_core::{
 };
 
 /// Prints a number with the digits it has, and with this sign before its decimals.
+#[inline]
 pub(super) fn decimal(Decimal { mantissa, scale }: Decimal, sign: u8, out: &mut Vec<u8>) {
-    let mut buffer = itoa::Buffer::new();
+    // From the last digit to the first; 24 bytes hold 19 digits, a nought, the sign of decimals and a minus.
+    let (mut text, mut at, mut rest) = ([b'0'; 24], 24, mantissa.unsigned_abs());
+    let mut put = |byte: u8| {
+        at -= 1;
+        text[at] = byte;
+    };
+    for _ in 0..scale {
+        put(b'0' + (rest % 10) as u8);
+        rest /= 10;
+    }
+    if scale > 0 {
+        put(sign);
+    }
+    loop {
+        put(b'0' + (rest % 10) as u8);
+        rest /= 10;
+        if rest == 0 {
+            break;
+        }
+    }
     if mantissa < 0 {
-        out.push(b'-');
+        put(b'-');
     }
-    let digits = buffer.format(mantissa.unsigned_abs()).as_bytes();
-    let scale = usize::from(scale);
-    if scale == 0 {
-        out.extend_from_slice(digits);
-    } else if digits.len() > scale {
-        let (whole, part) = digits.split_at(digits.len() - scale);
-        out.extend_from_slice(whole);
-        out.push(sign);
-        out.extend_from_slice(part);
-    } else {
-        out.extend_from_slice(&[b'0', sign]);
-        out.resize(out.len() + scale - digits.len(), b'0');
-        out.extend_from_slice(digits);
-    }
+    out.extend_from_slice(&text[at..]);
 }
 
 pub(super) fn whole(n: i64, out: &mut Vec<u8>) {
@@ -81,13 +88,9 @@ impl StampPrinter {
                 let wall = micros + self.offset(micros) * SECOND;
                 self.day(wall.div_euclid(DAY), out);
                 let seconds = wall.rem_euclid(DAY) / SECOND;
-                out.push(b'T');
-                for (i, part) in [seconds / 3600, seconds / 60 % 60, seconds % 60].into_iter().enumerate() {
-                    if i > 0 {
-                        out.push(b':');
-                    }
-                    out.extend_from_slice(&[b'0' + (part / 10) as u8, b'0' + (part % 10) as u8]);
-                }
+                let two = |n: i64| (b'0' + (n / 10) as u8, b'0' + (n % 10) as u8);
+                let (h, m, s) = (two(seconds / 3600), two(seconds / 60 % 60), two(seconds % 60));
+                out.extend_from_slice(&[b'T', h.0, h.1, b':', m.0, m.1, b':', s.0, s.1]);
                 if with_offset && let Some((_, _, text)) = &self.quarter {
                     out.extend_from_slice(text.as_bytes());
                 }

@@ -142,7 +142,7 @@ pub(super) async fn serve_bars(
     seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
     let question = from_address(&research, &request).await?;
-    serve(research.into_inner(), &seats, question, seen).await
+    serve(research.into_inner(), &seats, client(&request), question, seen).await
 }
 
 /// The same for a question that is too long for an address: its keys as a JSON object, or as TOML (`application/toml`).
@@ -164,7 +164,7 @@ pub(super) async fn serve_long_question(
     seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
     let question = from_body(&research, &request, &body).await?;
-    serve(research.into_inner(), &seats, question, seen).await
+    serve(research.into_inner(), &seats, client(&request), question, seen).await
 }
 
 /// What a question is and what its answer would be, before a byte is served: its series, how complete each is, the columns, how many
@@ -198,13 +198,19 @@ async fn explained(research: Arc<Research>, question: Question) -> Result<Json<E
     Ok(Json(wire::explanation(&prepared, &explained)))
 }
 
+/// Who asks, as far as a request says it.
+fn client(request: &HttpRequest) -> &str {
+    request.headers().get(header::USER_AGENT).and_then(|v| v.to_str().ok()).unwrap_or_default()
+}
+
 async fn serve(
     research: Arc<Research>,
     seats: &Seats,
+    client: &str,
     question: Question,
     seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
-    let seat = seats.take(question.shape.layout != Layout::Long).await?;
+    let seat = seats.take(client, question.shape.layout != Layout::Long).await?;
     let turn = seat.turn().await;
     let resolved = research.resolve(question).await?;
     let question = resolved.question.clone();

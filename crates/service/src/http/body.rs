@@ -1,6 +1,6 @@
 //! The body of an answer: a short one whole, a long one a piece at a time.
 
-use super::seats::Seat;
+use super::seats::{Place, Seat};
 use actix_web::web::Bytes;
 use mizuno_desk::DeskError;
 use mizuno_research::{
@@ -8,10 +8,7 @@ use mizuno_research::{
     encode::{self, Style},
 };
 use std::{collections::VecDeque, time::Duration};
-use tokio::sync::{
-    OwnedSemaphorePermit,
-    mpsc::{self, error::TrySendError},
-};
+use tokio::sync::mpsc::{self, error::TrySendError};
 
 /// A reader that takes nothing for this long is given up, so that it does not keep its pieces in memory for ever.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -36,7 +33,7 @@ pub(super) async fn stream(
     mut answer: Answer,
     style: Style,
     pieces: mpsc::Sender<Result<Bytes, std::io::Error>>,
-    (seat, mut turn): (Seat, Option<OwnedSemaphorePermit>),
+    (seat, mut turn): (Seat, Option<Place>),
 ) {
     let work = async {
         let mut encoder = encode::encoder(answer.headings.clone(), style).map_err(|e| e.to_string())?;
@@ -57,7 +54,7 @@ pub(super) async fn stream(
                 if let Err(TrySendError::Full(piece)) = pieces.try_send(Ok(piece.into())) {
                     turn = None;
                     pieces.send_timeout(piece, PATIENCE).await.map_err(|_| "the reader went away".to_owned())?;
-                    turn = seat.turn().await;
+                    turn = seat.turn_again().await;
                 } else if pieces.is_closed() {
                     return Err("the reader went away".to_owned());
                 }

@@ -290,7 +290,12 @@ async fn side_by_side(blocks: Vec<StoredBlock>, needed: Needed) -> Result<Bars> 
 
 impl Reading {
     /// Adds a batch to `out`, as far as it lies in the span asked for.
-    fn append(&self, bars: Bars, out: &mut Bars) {
+    fn append(&self, mut bars: Bars, out: &mut Bars) {
+        if out.rows.is_empty() {
+            self.cut(&mut bars);
+            *out = bars;
+            return;
+        }
         let from = bars.rows.partition_point(|b| b.slot < self.span.start);
         let to = bars.rows.partition_point(|b| b.slot < self.span.end);
         out.rows.extend_from_slice(&bars.rows[from..to]);

@@ -128,8 +128,9 @@ impl Values {
     }
 }
 
-/// Fewer rows than this are packed and not compressed: the tables of a compressor for each column are larger than they are.
-const FEW: usize = 1024;
+/// Fewer rows than this are packed and not compressed: the tables of a compressor for each column are larger than they are, and
+/// making them takes longer than all the rest. Ten years of daily bars are fewer, a month of minutes is more.
+const FEW: usize = 4096;
 
 /// Writes a Parquet file of such columns, a row group at a time.
 pub struct TableWriter<W: Write + Send> {
