@@ -4,6 +4,41 @@
  */
 
 export interface paths {
+    "/api/v1/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The corporate actions of an instrument: who told of each and when, what it does to prices before it, and why where it does nothing. */
+        get: operations["list_actions"];
+        put?: never;
+        /** Enters corporate actions in a person's name, all or none. They go before what lists say. */
+        post: operations["enter_actions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/actions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraws an action that a person entered. It stays known as of instants before. */
+        delete: operations["withdraw_action"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audits": {
         parameters: {
             query?: never;
@@ -717,6 +752,53 @@ export interface components {
              */
             number: number;
         };
+        /** @description A corporate action. */
+        Action: {
+            /** @description That close, as traded. */
+            close?: string | null;
+            /** @description The date of the close that it is held against. */
+            close_on?: string | null;
+            /** @description The session at which it counts: that of the ex-date, or the next one. */
+            counts_on: string;
+            /** @description `applied`, `not-asked`, `after-anchor` or `not-applied`. */
+            effect: string;
+            /** @description The first trade date on which whoever buys has no part in it. */
+            ex_date: string;
+            /** @description SOURCE/LIST, or who entered it. */
+            from: string;
+            /**
+             * Format: int64
+             * @description Its number, where a person entered it.
+             */
+            id?: number | null;
+            /** @description `split`, `bonus`, `dividend`, `special`, `rights` or `spin-off`. */
+            kind: string;
+            /** @description When it was learned as it stands. */
+            learned_at: string;
+            /** @description What prices before it are multiplied by, as a fraction. */
+            price_factor?: string | null;
+            /** @description Why a person entered it. */
+            reason?: string | null;
+            /** @description Its kind and terms in words. */
+            terms: string;
+            /** @description What volumes before it are multiplied by, as a fraction. */
+            volume_factor?: string | null;
+            /** @description Why it is not applied. */
+            why?: string | null;
+        };
+        /** @description The corporate actions of an instrument, as of an instant. */
+        Actions: {
+            /** @description Each action, by ex-date, with what it does to daily prices adjusted for all actions. */
+            actions: components["schemas"]["Action"][];
+            /** @description The instant. */
+            as_of: string;
+            /** @description What lists say otherwise, or what could not be understood, in sentences. */
+            conflicts: string[];
+            /** @description Listings, other symbols and last trade dates. */
+            events: components["schemas"]["InstrumentEvent"][];
+            /** @description The instrument. */
+            instrument: string;
+        };
         /** @description The keys of a question; docs/questions.md tells of each. */
         AnyQuestion: {
             /** @description Only what was known at this instant. */
@@ -991,6 +1073,15 @@ export interface components {
             by: string;
             /** @description Whether to take it; otherwise the bar held before stays. */
             take: boolean;
+        };
+        /** @description Actions that a person enters, all or none. */
+        EnterActions: {
+            /** @description The actions. */
+            actions: components["schemas"]["NewAction"][];
+            /** @description Who enters them. */
+            by: string;
+            /** @description Why. */
+            reason: string;
         };
         /** @description Something that happened, as sent on `/api/v1/events`. */
         Event: {
@@ -1356,6 +1447,13 @@ export interface components {
             /** @description Code of its venue. */
             venue: string;
         };
+        /** @description Something that happened to an instrument, and not to its price. */
+        InstrumentEvent: {
+            /** @description The trade date. */
+            date: string;
+            /** @description What happened, in words. */
+            what: string;
+        };
         /** @description So many new shares for so many old ones. */
         KnownSplit: {
             /** @description The first trade date at the new price. */
@@ -1466,6 +1564,20 @@ export interface components {
              * @description While it is held back for a person, since it is so much shorter than before: how many rows it would end.
              */
             would_end?: number | null;
+        };
+        /** @description An action about to be entered. */
+        NewAction: {
+            /** @description The instrument. */
+            instrument: string;
+            /** @description The kind. */
+            kind: string;
+            /**
+             * @description Its terms: `ex_date`; `new` and `old`; `amount`, `currency`, `rate` and `before_split` of a dividend; `price` of rights; `value` of
+             *     a spin-off.
+             */
+            terms: {
+                [key: string]: string;
+            };
         };
         /** @description Absences to accept: gaps by their ids, or a stretch of a series. */
         NewExcuse: {
@@ -1718,6 +1830,8 @@ export interface components {
         };
         /** @description A series of an answer. */
         SeriesTold: {
+            /** @description Its corporate actions with what each does, where the question adjusts for them or has the column `action`. */
+            actions: components["schemas"]["Action"][];
             /**
              * Format: int64
              * @description Bars held in the range; of a golden series, slots that any source has.
@@ -2000,6 +2114,285 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list_actions: {
+        parameters: {
+            query: {
+                /** @description Symbol of an instrument, present or former. */
+                instrument: string;
+                /** @description Only what was known at this instant. */
+                as_of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Actions"];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    enter_actions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnterActions"];
+            };
+        };
+        responses: {
+            /** @description Their numbers */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": number[];
+                };
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is being done already, or over already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service is shutting down */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing can be written at the moment; reading goes on */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw_action: {
+        parameters: {
+            query: {
+                /** @description Who withdraws it. */
+                by: string;
+                /** @description Why. */
+                why: string;
+            };
+            header?: never;
+            path: {
+                /** @description Its number */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Withdrawn */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is being done already, or over already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service is shutting down */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing can be written at the moment; reading goes on */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     start_audit: {
         parameters: {
             query?: never;
@@ -2139,6 +2532,10 @@ export interface operations {
                 layout?: string;
                 /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
                 join?: string;
+                /** @description Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too). */
+                adjust?: string;
+                /** @description Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts. */
+                anchor?: string;
                 /** @description Columns in order, as in `time,close`. */
                 columns?: string;
                 /** @description Other names for columns, as in `close:Close,date:Date`. */
@@ -2944,6 +3341,10 @@ export interface operations {
                 layout?: string;
                 /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
                 join?: string;
+                /** @description Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too). */
+                adjust?: string;
+                /** @description Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts. */
+                anchor?: string;
                 /** @description Columns in order, as in `time,close`. */
                 columns?: string;
                 /** @description Other names for columns, as in `close:Close,date:Date`. */

@@ -4,6 +4,7 @@
 //! (`from`, `to`, `first`, `last`) is an instant for intraday series and a
 //! trade date for daily ones. Spans are half-open: `from` is in, `to` is not.
 
+mod actions;
 mod findings;
 mod history;
 mod questions;
@@ -11,6 +12,7 @@ mod sources;
 mod trust;
 pub mod words;
 
+pub use actions::*;
 pub use findings::*;
 pub use history::*;
 pub use questions::*;

@@ -110,6 +110,8 @@ pub struct SeriesTold {
     pub sources: Vec<SourceTold>,
     /// Sources that do not take part.
     pub left_out: Vec<LeftOut>,
+    /// Its corporate actions with what each does, where the question adjusts for them or has the column `action`.
+    pub actions: Vec<crate::Action>,
     /// Blocks that are opened for it.
     pub blocks: u64,
     /// Their bytes.

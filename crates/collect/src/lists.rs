@@ -110,7 +110,7 @@ impl Collect {
             let today = setup.config.venues.get(&kept.venue).map_or(TradeDate(0), |v| asked_at.date_in(&v.zone));
             self.note_renames(source, list, rows, today, &mut added).await?;
         }
-        let rows = spelled.map(|rows| rows.iter().map(|row| (key(kept.of, row), json(row))).collect());
+        let rows = spelled.map(|rows| keyed(kept.of, &rows));
         let body = Some(body).filter(|b| !b.is_empty());
         let fetch = NewListFetch {
             source: source.to_owned(),
@@ -327,6 +327,22 @@ fn in_our_words(list: &List, symbols: mizuno_config::profile::Spelling, mut row:
 fn key(of: ListKind, row: &BTreeMap<String, String>) -> String {
     let (columns, keys) = of.columns();
     columns[..keys].iter().filter_map(|c| row.get(*c)).map(String::as_str).collect::<Vec<_>>().join(" ")
+}
+
+/// The rows under their keys. An action of the same instrument, date and kind as one before it is another one, unless it says the same.
+fn keyed(of: ListKind, rows: &[BTreeMap<String, String>]) -> Vec<(String, String)> {
+    let mut said: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    let several = matches!(of, ListKind::Splits | ListKind::Dividends | ListKind::Actions);
+    let one = |row: &BTreeMap<String, String>| {
+        let (key, text) = (key(of, row), json(row));
+        let before = said.entry(key.clone()).or_default();
+        let place = before.iter().position(|t| *t == text).unwrap_or_else(|| {
+            before.push(text.clone());
+            before.len() - 1
+        });
+        (if several && place > 0 { format!("{key} #{}", place + 1) } else { key }, text)
+    };
+    rows.iter().map(one).collect()
 }
 
 fn json(row: &BTreeMap<String, String>) -> String {

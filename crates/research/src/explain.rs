@@ -2,10 +2,14 @@
 
 use crate::{
     Research,
-    answer::{Member, Prepared},
+    actions::Adjustment,
+    answer::{Member, Prepared, decimals},
     reading::Subject,
 };
-use mizuno_core::Completeness;
+use mizuno_core::{
+    Completeness,
+    adjust::{Adjust, Anchor, Effect},
+};
 use mizuno_desk::DeskError;
 
 /// What is told of one series of an answer.
@@ -62,10 +66,38 @@ impl Prepared {
     /// How the prices of the answer come to be what they are, in a sentence.
     #[must_use]
     pub fn adjustment(&self) -> String {
-        match self.resolved.question.source.as_deref() {
+        let question = &self.resolved.question;
+        if let Some(Adjustment { which, anchor }) = question.adjust {
+            let actions = match which {
+                Adjust::Splits => "splits and bonus issues",
+                Adjust::All => "splits, bonus issues, dividends, rights and spin-offs",
+            };
+            let anchor = match anchor {
+                Anchor::Newest => "at the newest session of each series".to_owned(),
+                Anchor::Oldest => "at the oldest session of each series".to_owned(),
+                Anchor::Date(date) => format!("on {date}, and no later action counts"),
+            };
+            let decimals = decimals(question.shape.round);
+            return format!(
+                "prices adjusted for {actions}; as traded {anchor}; rounded once to {decimals} decimals, half to even; volumes by splits and \
+                 bonus issues"
+            );
+        }
+        match question.source.as_deref() {
             None => "prices as traded; sources that adjust for splits are brought back by the list of splits".to_owned(),
             Some(source) => format!("prices as {source} tells them"),
         }
+    }
+
+    /// How many actions of its series are applied, and how many are not.
+    #[must_use]
+    pub fn actions_in_figures(&self) -> Option<String> {
+        let judged = || self.members.iter().filter_map(|m| m.adjusted.as_ref()).flat_map(|a| &a.actions).map(|(_, j)| &j.effect);
+        judged().next()?;
+        let count = |of: fn(&Effect) -> bool| judged().filter(|e| of(e)).count();
+        let (applied, not) = (count(|e| matches!(e, Effect::Applied { .. })), count(|e| matches!(e, Effect::Not(_))));
+        let beside = judged().count() - applied - not;
+        Some(format!("applied={applied}, not-applied={not}, not-counted={beside}"))
     }
 
     /// What the numbers mean, in a sentence.

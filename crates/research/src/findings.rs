@@ -1,7 +1,7 @@
 //! The checks at work: what they find in each series, worked out anew when its bars have changed.
 
-use crate::Research;
-use mizuno_config::profile::{Adjusted, ListKind, Offer};
+use crate::{Research, actions::Actions};
+use mizuno_config::profile::{Adjusted, Offer};
 use mizuno_core::{
     Aligned, Decimal, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
     check::Flaw,
@@ -42,7 +42,7 @@ struct Standard {
     lot: u32,
 }
 
-/// The splits that lists of sources know, by symbol, and the venues that have such a list at all.
+/// The splits and bonus issues that are known, by symbol, and the venues that have such a list at all.
 #[derive(Clone, Debug, Default)]
 pub struct Splits {
     by_symbol: BTreeMap<String, Vec<Split>>,
@@ -51,34 +51,9 @@ pub struct Splits {
     pub conflicts: Vec<String>,
 }
 
-/// Two lists that give one split so many days apart mean the same one.
-const APART: i32 = 4;
-
 impl Splits {
-    /// Takes in a split that a list knows. The same one again, from whichever list and however it is written, is one.
-    fn take(&mut self, symbol: &str, list: &str, split: Split, said: &mut HashMap<(String, TradeDate), String>) {
-        let all = self.by_symbol.entry(symbol.to_owned()).or_default();
-        let near = all.iter().find(|s| {
-            let other = said.get(&(symbol.to_owned(), s.ex_date)).is_some_and(|l| l != list);
-            s.ex_date == split.ex_date
-                || (other && (s.ex_date.0 - split.ex_date.0).abs() <= APART && (s.new, s.old) == (split.new, split.old))
-        });
-        match near {
-            Some(same) if *same == split => {}
-            Some(other) => {
-                let first = said.get(&(symbol.to_owned(), other.ex_date)).map_or("another list", String::as_str);
-                let sentence = format!(
-                    "{symbol} splits {} for {} on {} by {first}, and {} for {} on {} by {list}; what {first} says counts",
-                    other.new, other.old, other.ex_date, split.new, split.old, split.ex_date
-                );
-                self.conflicts.push(sentence);
-            }
-            None => {
-                said.insert((symbol.to_owned(), split.ex_date), list.to_owned());
-                all.push(split);
-                all.sort_by_key(|s| s.ex_date);
-            }
-        }
+    pub(crate) fn new(by_symbol: BTreeMap<String, Vec<Split>>, venues: Vec<String>, conflicts: Vec<String>) -> Splits {
+        Splits { by_symbol, venues, conflicts }
     }
 
     /// The splits of an instrument; `None` when its venue has no list of them.
@@ -90,9 +65,12 @@ impl Splits {
 
 /// What every series' findings are judged by, read once for a question about many.
 pub struct Known {
-    /// The splits that lists know.
+    /// The corporate actions.
+    pub actions: Actions,
+    /// Those of them that divide shares.
     pub splits: Splits,
-    as_of: Timestamp,
+    /// The instant.
+    pub as_of: Timestamp,
     /// The setup it is known with.
     setup: u64,
     /// Stamps refused because the venue was closed, in order, by series.
@@ -115,28 +93,7 @@ pub struct Judged {
 impl Research {
     /// The splits that were known at an instant.
     pub async fn splits(&self, setup: &Setup, as_of: Timestamp) -> Result<Splits, DeskError> {
-        let mut out = Splits::default();
-        let mut told = HashMap::new();
-        for (source, profile) in &setup.config.sources {
-            for list in profile.lists.iter().filter(|l| l.of == ListKind::Splits) {
-                let name = format!("{source}/{}", list.name);
-                let rows = self.desk.store.list_rows_as_of(source, &list.name, as_of).await?;
-                if !rows.is_empty() {
-                    out.venues.push(list.venue.clone());
-                }
-                for row in rows {
-                    let said = |column: &str| row.columns.get(column).map(String::as_str);
-                    let date = said("ex_date").and_then(|t| t.parse::<TradeDate>().ok());
-                    let ratio = || Split::ratio(said("new")?.parse().ok()?, said("old")?.parse().ok()?);
-                    if let (Some(symbol), Some(ex_date), Some((new, old))) = (said("symbol"), date, ratio()) {
-                        // A list may say another symbol of the instrument than the present one.
-                        let symbol = setup.instrument(symbol).map_or(symbol, |i| i.symbol.as_str());
-                        out.take(symbol, &name, Split { ex_date, new, old }, &mut told);
-                    }
-                }
-            }
-        }
-        Ok(out)
+        Ok(self.known(setup, as_of).await?.splits.clone())
     }
 
     /// What findings are judged by, as of an instant.
@@ -155,8 +112,10 @@ impl Research {
 
     async fn read_known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
         let all = self.desk.store.series().await?.into_iter().filter(|s| s.key.interval == Interval::MINUTE);
+        let actions = self.read_actions(setup, as_of).await?;
         Ok(Known {
-            splits: self.splits(setup, as_of).await?,
+            splits: actions.splits(),
+            actions,
             as_of,
             setup: setup.serial,
             refused: self.refused_stamps(as_of).await?,

@@ -127,6 +127,17 @@ impl Research {
         Ok(Lineup { key, parts, left_out, ranks, zone, tick: instrument.tick_size })
     }
 
+    /// One source's series with its prices brought back to those that were traded.
+    pub(crate) fn alone(&self, setup: &Setup, row: SeriesRow, known: &Known) -> Result<Lineup, DeskError> {
+        let instrument = setup.instrument(&row.key.symbol)?;
+        let splits = basis_of(setup, &known.splits, &row.key)
+            .map_err(|why| DeskError::Invalid(format!("{} cannot be adjusted: {why}; ask for adjust=none", row.key)))?;
+        let zone = setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+        let (key, tick) = (row.key.clone(), instrument.tick_size);
+        let parts = vec![Part { row, splits, doubted: Spans::new(), sight: None }];
+        Ok(Lineup { key, parts, left_out: vec![], ranks: vec![(TradeDate(i32::MIN), vec![0])], zone, tick })
+    }
+
     /// Begins to read a golden series.
     pub async fn read_golden(&self, lineup: Lineup, calendar: &Calendar, span: Span, as_of: Timestamp) -> Result<GoldenReading, DeskError> {
         let (mut price, mut volume) = (Digits::default(), Digits::default());
@@ -159,9 +170,17 @@ pub fn takes_part(setup: &Setup, splits: &Splits, key: &SeriesKey) -> Result<Opt
     let instrument = setup.known(&key.symbol).ok_or("its instrument is not known any more")?;
     let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
     let never = ranking.iter().all(|r| r.sources.as_ref().is_some_and(|all| !all.contains(&key.source)));
+    match basis_of(setup, splits, key) {
+        _ if never && offer_of(setup, key).is_some() => Err("ranking.toml does not rank it".to_owned()),
+        basis => basis,
+    }
+}
+
+/// The splits by which the prices of a series are brought back to those that were traded, if it is adjusted; or why they cannot be.
+pub(crate) fn basis_of(setup: &Setup, splits: &Splits, key: &SeriesKey) -> Result<Option<Vec<Split>>, String> {
+    let instrument = setup.known(&key.symbol).ok_or("its instrument is not known any more")?;
     match (offer_of(setup, key).map(|o| o.adjusted), splits.of(setup, &key.symbol)) {
         (None, _) => Err("its profile no longer has this series".to_owned()),
-        _ if never => Err("ranking.toml does not rank it".to_owned()),
         (Some(Adjusted::No), _) => Ok(None),
         (Some(Adjusted::SplitsAndDividends), _) => {
             Err("its prices are adjusted for dividends, and cannot be brought back to what was paid".to_owned())

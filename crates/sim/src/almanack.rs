@@ -1,9 +1,10 @@
 //! *almanack*: members of an index as tables on a web page, splits and dividends as text, holidays as a calendar.
 
 use crate::{
-    World,
+    World, actions,
     talk::{Heard, Said},
 };
+use mizuno_core::action::What;
 use std::fmt::Write;
 
 /// Members of the Aldermere 12 and their dates. Redshank failed and left; Fenwick joined in its place.
@@ -25,37 +26,58 @@ const MEMBERS: [(&str, &str, &str); 14] = [
     ("Fenwick Robotics", "2025-03-17", "-"),
 ];
 
-const DIVIDENDS: [(&str, &str, &str); 6] = [
-    ("KBF", "2024-09-16", "0.11"),
-    ("KBF", "2025-03-24", "0.12"),
-    ("OXB", "2025-02-10", "0.31"),
-    ("DNL", "2024-11-18", "0.08"),
-    ("OSP", "2025-01-27", "0.22"),
-    ("PLV", "2025-04-14", "0.05"),
-];
-
 pub(crate) fn answer(world: &World, heard: &Heard<'_>) -> Said {
+    let today = world.now().date_in(&world.market.venue.zone);
+    let listed = |symbol: &str| actions::listed(symbol, today);
     match heard.path {
         "/twelve" => Said::ok("text/html; charset=utf-8", twelve(), ""),
         "/splits.txt" => {
             let mut out = "# splits at Aldermere: symbol, first day on the new basis, new shares, for old shares\n".to_owned();
             let mut count = 0;
             for symbol in world.market.symbols() {
-                for (date, new) in world.market.splits(&symbol) {
-                    let _ = writeln!(out, "{symbol}|{date}|{new}|1");
-                    count += 1;
+                for action in listed(&symbol) {
+                    if let What::Split { new, old } = action.what {
+                        let _ = writeln!(out, "{symbol}|{}|{new}|{old}", action.ex_date);
+                        count += 1;
+                    }
                 }
             }
             let _ = writeln!(out, "{count} splits in all");
             Said::ok("text/plain", out, "")
         }
         "/dividends.txt" => {
-            let mut out = "# dividends at Aldermere\nSymbol|Ex-date|Amount|Currency\n".to_owned();
-            for (symbol, date, amount) in DIVIDENDS {
-                let _ = writeln!(out, "{symbol}|{date}|{amount}|NZD");
+            let mut out = "# dividends at Aldermere\nSymbol|Ex-date|Amount|Currency|Rate\n".to_owned();
+            let mut count = 0;
+            for symbol in world.market.symbols() {
+                for action in listed(&symbol) {
+                    let What::Dividend(dividend) = action.what else { continue };
+                    if !dividend.special {
+                        let rate = dividend.rate.map(|r| r.to_string()).unwrap_or_default();
+                        let currency = dividend.currency.unwrap_or_else(|| "NZD".to_owned());
+                        let _ = writeln!(out, "{symbol}|{}|{}|{currency}|{rate}", action.ex_date, dividend.amount);
+                        count += 1;
+                    }
+                }
             }
-            let _ = writeln!(out, "{} dividends in all", DIVIDENDS.len());
+            let _ = writeln!(out, "{count} dividends in all");
             Said::ok("text/plain", out, "")
+        }
+        "/events.csv" => {
+            let mut out = "company,kind,first day without,get,for each,pay,worth\n".to_owned();
+            for symbol in world.market.symbols() {
+                for action in listed(&symbol) {
+                    let date = action.ex_date;
+                    let _ = match (action.kind(), action.what) {
+                        ("special", What::Dividend(d)) => writeln!(out, "{symbol},special,{date},,,{},", d.amount),
+                        (_, What::Rights { new, old, price }) => writeln!(out, "{symbol},rights,{date},{new},{old},{price},"),
+                        (_, What::SpinOff { new, old, value }) => {
+                            writeln!(out, "{symbol},spin-off,{date},{new},{old},,{}", value.map(|v| v.to_string()).unwrap_or_default())
+                        }
+                        _ => Ok(()),
+                    };
+                }
+            }
+            Said::ok("text/csv", out, "")
         }
         "/holidays/aldx.ics" => {
             let mut out = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//Almanack//Holidays//EN\r\n".to_owned();

@@ -10,6 +10,7 @@
 //! * [`specimen`]: made-up series with known faults, to measure the checks on.
 //! * [`street`]: the sources at their doors; the dialect of each stands in a file of its name.
 
+pub mod actions;
 mod almanack;
 pub mod bases;
 mod cellar;

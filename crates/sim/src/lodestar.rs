@@ -100,11 +100,11 @@ fn days(world: &World, market: &Market, symbol: &str, from: Timestamp, to: Times
             None
         };
         // Splits that have happened by now are taken out of what came before them.
-        let known = market.splits(symbol).iter().filter(|(d, _)| *d > day.date && midnight(*d) <= now);
-        let by: i64 = known.map(|(_, n)| i64::from(*n)).product();
+        let known = market.splits(symbol).filter(|(d, ..)| *d > day.date && midnight(*d) <= now);
+        let (new, old) = known.fold((1, 1), |(new, old), (_, n, o)| (new * n, old * o));
         if let Some(bar) = &mut bar {
-            bar.prices = bar.prices.map(|p| (p + by / 2) / by);
-            bar.volume *= by;
+            bar.prices = bar.prices.map(|p| (p * old + new / 2) / new);
+            bar.volume = bar.volume * new / old;
             if restates && day.date >= fresh && (day.date.0 as u32 ^ id(symbol)).is_multiple_of(5) {
                 bar.volume = bar.volume * 9 / 10;
             }

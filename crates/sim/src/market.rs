@@ -5,8 +5,9 @@
 //! The contracts of one good move as one, a little dearer with each month.
 //! Daily bars are the sum of their minutes, exactly.
 
+use crate::actions;
 use mizuno_config::{parse_instruments, venue};
-use mizuno_core::{Calendar, Instrument, Session, Timestamp, TradeDate, Venue};
+use mizuno_core::{Action, Calendar, Instrument, Session, Timestamp, TradeDate, Venue};
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64Mcg;
 use std::{collections::HashMap, path::Path, sync::OnceLock};
@@ -31,6 +32,8 @@ pub struct Day {
     pub bar: Option<Tick>,
     before: f64,
     close: f64,
+    /// How many shares there are for one of the first.
+    shares: f64,
 }
 
 /// One share and how it moves.
@@ -48,7 +51,7 @@ struct Mover {
     noise: f64,
     trades_a_day: Option<u32>,
     shares_a_minute: f64,
-    splits: Vec<(TradeDate, u32)>,
+    actions: Vec<Action>,
     days: OnceLock<Vec<Day>>,
 }
 
@@ -128,10 +131,10 @@ impl Market {
         mizuno_core::Decimal { mantissa: price, scale: self.digits }.to_string()
     }
 
-    /// The splits of a symbol: the first date on the new basis, and how many shares one became.
-    #[must_use]
-    pub fn splits(&self, symbol: &str) -> &[(TradeDate, u32)] {
-        self.movers.get(symbol).map_or(&[], |m| &m.splits)
+    /// The splits and bonus issues of a symbol: the first date on the new basis, and how many shares became of how many.
+    pub fn splits(&self, symbol: &str) -> impl Iterator<Item = (TradeDate, i64, i64)> {
+        let all = self.movers.get(symbol).map_or(&[][..], |m| &m.actions);
+        all.iter().filter_map(|a| actions::shares(a).map(|(new, old)| (a.ex_date, new, old)))
     }
 
     /// Its symbols, in order.
@@ -160,7 +163,7 @@ impl Market {
     pub fn minutes(&self, symbol: &str, date: TradeDate) -> Vec<Tick> {
         let day = self.days(symbol).and_then(|days| days.iter().find(|d| d.date == date));
         match (self.movers.get(symbol), day, self.calendar.session(date)) {
-            (Some(mover), Some(day), Some(session)) => mover.minutes(session, day.before, day.close),
+            (Some(mover), Some(day), Some(session)) => mover.minutes(session, day.before, day.close, day.shares),
             _ => vec![],
         }
     }
@@ -185,7 +188,7 @@ impl Mover {
             noise: dice.random_range(0.008..0.02),
             trades_a_day: None,
             shares_a_minute: dice.random_range(40.0..900.0),
-            splits: vec![],
+            actions: if instrument.venue == "ALDX" { actions::of(symbol) } else { vec![] },
             days: OnceLock::new(),
             instrument,
         };
@@ -193,8 +196,8 @@ impl Mover {
             "AL12" => (mover.beta, mover.noise, mover.start) = (1.0, 0.000_5, 20.0),
             "AL2X" => (mover.beta, mover.noise, mover.start) = (2.0, 0.001, 10.0),
             "MHN" => mover.trades_a_day = Some(6),
-            "SME" => (mover.start, mover.splits) = (26.0, vec![(TradeDate(20_164), 4)]), // 17 March 2025
-            "KBF" => mover.splits = vec![(TradeDate(18_428), 2)],                        // 15 June 2020
+            "SME" => mover.start = 26.0,
+            "ALP" => mover.start = 0.9,
             "TRC-USD" => mover.start = 0.61,
             "TRC-NZD" => mover.start = 1.02,
             "TRC-CAD" => mover.start = 0.84,
@@ -208,7 +211,8 @@ impl Mover {
 
     fn walk(&self, seed: u64, calendar: &Calendar) -> Vec<Day> {
         let mut log = self.start.ln();
-        let mut days = vec![];
+        let (mut days, mut shares) = (vec![], 1.0);
+        let mut to_come = self.actions.iter().peekable();
         let future = self.instrument.kind == "future";
         for session in calendar.sessions() {
             let trades = self.instrument.trades_on(session.date);
@@ -218,8 +222,11 @@ impl Mover {
             }
             let market = bell(&mut dice(hash("market", seed), session.date)) * 0.008 + 0.000_15;
             let mut own = dice(self.own, session.date);
-            let split = self.splits.iter().find(|s| s.0 == session.date).map_or(1, |s| s.1);
-            let before = log - f64::from(split).ln();
+            let mut before = log;
+            while let Some(action) = to_come.next_if(|a| a.ex_date <= session.date) {
+                before += actions::step(action, before.exp()).ln();
+                shares *= actions::shares(action).map_or(1.0, |(new, old)| new as f64 / old as f64);
+            }
             // A failing bank does not fail in a day.
             let failing = match self.instrument.last_traded {
                 Some(last) if !future && last.0 - session.date.0 < 60 => -0.06,
@@ -229,14 +236,14 @@ impl Mover {
             log = log.max(0.05f64.ln());
             if trades {
                 let (before, close) = (before + self.carry, log + self.carry);
-                let bar = whole(&self.minutes(session, before, close));
-                days.push(Day { date: session.date, bar, before, close });
+                let bar = whole(&self.minutes(session, before, close, shares));
+                days.push(Day { date: session.date, bar, before, close, shares });
             }
         }
         days
     }
 
-    fn minutes(&self, session: &Session, before: f64, close: f64) -> Vec<Tick> {
+    fn minutes(&self, session: &Session, before: f64, close: f64, shares: f64) -> Vec<Tick> {
         let mut own = dice(self.seed ^ 0x5151, session.date);
         let starts: Vec<Timestamp> =
             session.stretches.iter().flat_map(|s| (s.start.0..s.end.0).step_by(60_000_000).map(Timestamp)).collect();
@@ -261,7 +268,7 @@ impl Mover {
             let low = (open.min(last) - own.random_range(0..=reach)).max(1);
             // Busy at both ends of the session.
             let hour = (k as f64 / count as f64 - 0.5).abs() * 2.0;
-            let volume = (self.shares_a_minute * (0.4 + 1.6 * hour * hour) * own.random_range(0.2..1.8)) as i64 + 1;
+            let volume = (self.shares_a_minute * shares * (0.4 + 1.6 * hour * hour) * own.random_range(0.2..1.8)) as i64 + 1;
             if traded.as_ref().is_none_or(|t| t.contains(&k)) {
                 out.push(Tick { open_at, prices: [open, high, low, last], volume });
             }

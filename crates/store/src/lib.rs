@@ -5,6 +5,7 @@
 //! * `commit`: the one writer, and [`knowledge`], the stamps of commits, which answers are pinned to.
 //! * `ledger`, with [`runs`], [`fetches`], [`answers`], [`payloads`]: what was asked, what came back, byte for byte;
 //!   [`folded`]: old polls that brought nothing new.
+//! * [`actions`]: corporate actions that people entered.
 //! * [`configurations`]: what the service was told to be, and from when on.
 //! * [`questions`]: what researchers saved under a name.
 //! * [`lists`]: what sources list, and calls counted by the day.
@@ -16,6 +17,7 @@
 //!
 //! What it is not: a cache. Nothing here can be thrown away and rebuilt.
 
+pub mod actions;
 mod bars;
 mod commit;
 pub mod configurations;

@@ -75,7 +75,7 @@ pub struct ListFetchRow {
 pub type Columns = BTreeMap<String, String>;
 
 /// Reads the columns of a row, which are kept as a JSON object.
-fn columns(body: String) -> Result<Columns> {
+pub(crate) fn columns(body: String) -> Result<Columns> {
     serde_json::from_str(&body).map_err(|_| StoreError::Unreadable { kind: "the row of a list", text: body })
 }
 

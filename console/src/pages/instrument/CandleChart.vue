@@ -1,13 +1,13 @@
 <script setup lang="ts">
 // Candles and volume on a shared axis of slots: closed hours take no room, missing bars take theirs.
 import { computed, ref } from "vue";
-import type { Bar, Gap, Split } from "../../composables/api";
+import type { Action, Bar, Gap } from "../../composables/api";
 import { useChart } from "../../composables/chart";
 import { useMeaning } from "../../composables/meaning";
 import { count, wall } from "../../composables/show";
 import { withGaps } from "./slots";
 
-const props = defineProps<{ bars: Bar[]; gaps: Gap[]; splits: Split[]; zone: string; interval: string }>();
+const props = defineProps<{ bars: Bar[]; gaps: Gap[]; actions: readonly Action[]; zone: string; interval: string }>();
 const emit = defineEmits<{ open: [moment: string] }>();
 const meaning = useMeaning();
 const element = ref<HTMLElement>();
@@ -22,11 +22,12 @@ const areas = computed(() =>
   ]),
 );
 
-/** Where a split falls between two bars, so that nobody takes it for a crash. */
+/** Where actions fall between two bars, so that nobody takes a step for a crash. Those of money are many, and have thinner lines. */
 const lines = computed(() =>
-  props.splits.flatMap((split) => {
-    const at = slots.value.slots.findIndex((slot) => label(slot.moment).slice(0, 10) >= split.ex_date);
-    return at > 0 ? [{ name: `split ${split.new} for ${split.old}`, xAxis: at }] : [];
+  props.actions.flatMap((action) => {
+    const at = slots.value.slots.findIndex((slot) => label(slot.moment).slice(0, 10) >= action.counts_on);
+    const often = action.kind === "dividend";
+    return at > 0 ? [{ name: action.terms, xAxis: at, lineStyle: often ? { type: "dotted" } : {}, label: often && props.actions.length > 6 ? { formatter: action.terms.split(" ")[1] } : {} }] : [];
   }),
 );
 

@@ -5,10 +5,11 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import FetchTable from "../../components/FetchTable.vue";
 import GapList from "../../components/GapList.vue";
-import { get, type Bar, type Fetch, type Gap, type Instrument, type Lineup, type Series } from "../../composables/api";
+import { get, type Actions, type Bar, type Fetch, type Gap, type Instrument, type Lineup, type Series } from "../../composables/api";
 import { useRefreshOn, useStatus } from "../../composables/live";
 import { useMeaning } from "../../composables/meaning";
 import { count, percent } from "../../composables/show";
+import ActionTable from "./ActionTable.vue";
 import BarStory from "./BarStory.vue";
 import CandleChart from "./CandleChart.vue";
 import { rangeAround } from "./range";
@@ -30,6 +31,9 @@ const gaps = ref<Gap[]>([]);
 const fetches = ref<Fetch[]>([]);
 const story = ref<string>();
 const lineup = ref<Lineup>();
+const actions = ref<Actions>();
+/** For which actions the prices shown are adjusted. */
+const adjust = computed(() => String(route.query.adjust ?? "none"));
 const named = computed(() => (route.query.series ? String(route.query.series) : undefined));
 /** A golden series for each interval and side that has several sources, before what it is made of. */
 const choices = computed(() => {
@@ -61,24 +65,31 @@ async function load() {
     const { name, interval } = series.value;
     const side = name.split("/").length === 4 ? name.split("/")[2] : undefined;
     const own = golden.value;
-    [bars.value, gaps.value, fetches.value, lineup.value] = await Promise.all([
-      get<Bar[]>("/bars", { series: name, format: "json", ...range }),
+    [bars.value, gaps.value, fetches.value, lineup.value, actions.value] = await Promise.all([
+      get<Bar[]>("/bars", { series: name, format: "json", adjust: adjust.value, ...range }),
       own ? get<Gap[]>("/gaps", { instrument: symbol.value, interval, golden: "true" }) : get<Gap[]>("/gaps", { series: name, cause: "any" }),
       own ? [] : get<Fetch[]>("/fetches", { series: name, most: 25 }),
       own ? get<Lineup>("/lineup", { instrument: symbol.value, interval, side }) : undefined,
+      get<Actions>("/actions", { instrument: symbol.value }),
     ]);
     trouble.value = undefined;
   } catch (error) {
     trouble.value = (error as Error).message;
-    [bars.value, gaps.value, fetches.value, lineup.value] = [[], [], [], undefined];
+    [bars.value, gaps.value, fetches.value, lineup.value, actions.value] = [[], [], [], undefined, undefined];
   }
 }
-watch([symbol, named, at, () => route.query.interval, () => route.query.days], load, { immediate: true });
+watch([symbol, named, at, () => route.query.interval, () => route.query.days, adjust], load, { immediate: true });
 const mine = (name: string) => name === series.value?.name;
 useRefreshOn((event) => event.event === "excuses" || (event.event === "fetch" && mine(event.fetch.series)), load);
 
 const choose = (change: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...change } });
 const spans = computed(() => (interval.value === "1d" ? [30, 90, 365, 1825, 4000] : [1, 5, 10, 30]).map((n) => ({ value: n, label: n >= 365 ? n < 730 ? "1 year" : `${Math.round(n / 365)} years` : n === 1 ? "1 day" : `${n} days` })));
+const ways = [
+  { value: "none", label: "as traded" },
+  { value: "splits", label: "adjusted for splits" },
+  { value: "all", label: "adjusted for all actions" },
+];
+const files = (format: string) => `/api/v1/bars?series=${encodeURIComponent(series.value!.name)}&format=${format}${adjust.value === "none" ? "" : `&adjust=${adjust.value}`}`;
 const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-yet-due"));
 </script>
 
@@ -92,12 +103,13 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
         <n-radio-button v-for="s in choices" :key="s.name" :value="s.name">{{ s.name.split("/").slice(1).join(" · ") }}</n-radio-button>
       </n-radio-group>
       <n-select size="small" style="width: 110px" :value="days" :options="spans" @update:value="(v: number) => choose({ days: String(v) })" />
+      <n-select v-if="actions?.actions.length" size="small" style="width: 230px" :value="adjust" :options="ways" @update:value="(v: string) => choose({ adjust: v === 'none' ? undefined : v })" />
       <span v-if="completeness" :style="{ color: meaning.faint }">{{ count(completeness.held) }} bars, {{ percent(completeness) }} complete<template v-if="completeness.missing">, {{ count(completeness.missing) }} missing</template><template v-if="completeness.quiet">, {{ count(completeness.quiet) }} quiet</template><template v-if="completeness.excused">, {{ count(completeness.excused) }} excused</template></span>
-      <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=csv`">CSV</a>
-      <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=parquet`">Parquet</a>
-      <a v-if="series" class="link" :href="`/api/v1/bars?series=${encodeURIComponent(series.name)}&format=xlsx`">XLSX</a>
+      <a v-if="series" class="link" :href="files('csv')">CSV</a>
+      <a v-if="series" class="link" :href="files('parquet')">Parquet</a>
+      <a v-if="series" class="link" :href="files('xlsx')">XLSX</a>
     </n-space>
-    <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :splits="instrument.splits ?? []" :zone="zone" :interval="interval" @open="(moment: string) => (story = moment)" />
+    <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :actions="actions?.actions ?? []" :zone="zone" :interval="interval" @open="(moment: string) => (story = moment)" />
     <p v-if="bars.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>
     <p v-if="golden && lineup" :style="{ color: meaning.faint, margin: '6px 0 0' }">
       The best of <b v-for="(rank, i) in lineup.ranks" :key="i"><template v-if="rank.from"> from {{ rank.from }} on </template>{{ rank.sources.join(", then ") }}</b><template v-for="s in lineup.sources.filter((s) => s.doubted)" :key="s.source">; {{ s.doubted === 1 ? "1 bar" : `${count(s.doubted)} bars` }} of {{ s.source }} {{ s.doubted === 1 ? "is" : "are" }} doubted</template><template v-for="l in lineup.left_out" :key="l.source">; {{ l.source }} left out: {{ l.why }}</template>.
@@ -105,6 +117,10 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
     <bar-story v-if="story && told" :series="told" :at="story" :zone="zone" @close="story = undefined" />
     <n-alert v-if="trouble" type="error" :title="`${series?.name ?? symbol} cannot be shown`" style="margin-top: 16px">{{ trouble }}</n-alert>
     <n-empty v-else-if="!bars.length && !gaps.length" description="No bars in this range" style="margin: 40px" />
+    <template v-if="actions && actions.actions.length + actions.events.length">
+      <h2>Corporate actions</h2>
+      <action-table :told="actions" :zone="zone" />
+    </template>
     <template v-if="closable.length">
       <h2>Missing</h2>
       <gap-list :gaps="closable" @changed="load" />

@@ -25,6 +25,7 @@ const keys = ref({
   layout: text("layout", "long"),
   columns: text("columns"),
   missing: text("missing", "absent"),
+  adjust: text("adjust", "none"),
   zone: text("zone"),
   as_of: text("as_of"),
   since: text("since"),
@@ -37,9 +38,16 @@ const trouble = ref<string>();
 const busy = ref(false);
 const saved = ref<SavedQuestion[]>([]);
 const options = (...words: string[]) => words.map((value) => ({ value, label: value }));
-const usual: Record<string, string> = { interval: "1d", layout: "long", missing: "absent" };
+const ways = [
+  { value: "none", label: "as traded" },
+  { value: "splits", label: "for splits" },
+  { value: "all", label: "for all actions" },
+];
+const usual: Record<string, string> = { interval: "1d", layout: "long", missing: "absent", adjust: "none" };
 /** The keys that say something else than the usual; those of a saved question are its own. */
 const given = computed(() => ({ ...Object.fromEntries(Object.entries(keys.value).filter(([name, value]) => value && value !== usual[name])), ...further.value }));
+/** Actions that are not applied, each with its series. */
+const refused = computed(() => told.value?.series.flatMap((s) => s.actions.filter((a) => a.why).map((a) => [s.series, a] as const)) ?? []);
 const ready = computed(() => Boolean(keys.value.instruments || keys.value.saved || further.value.series || further.value.search));
 
 async function load() {
@@ -65,7 +73,7 @@ function without() {
   else told.value = undefined;
 }
 function take(name: string) {
-  keys.value = { ...keys.value, saved: name, instruments: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", missing: "absent", zone: "", as_of: "", since: "" };
+  keys.value = { ...keys.value, saved: name, instruments: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", missing: "absent", adjust: "none", zone: "", as_of: "", since: "" };
   further.value = {};
   void explain();
 }
@@ -96,6 +104,7 @@ const shown = 60;
     <n-input v-model:value="keys.last" size="small" style="width: 130px" placeholder="or last sessions" :input-props="{ name: 'last' }" />
     <n-select v-model:value="keys.layout" size="small" style="width: 90px" :options="options('long', 'wide')" />
     <n-select v-model:value="keys.missing" size="small" style="width: 110px" :options="options('absent', 'rows', 'carried')" />
+    <n-select v-model:value="keys.adjust" size="small" style="width: 150px" :options="ways" />
     <n-input v-model:value="keys.columns" size="small" style="width: 170px" placeholder="usual columns" />
     <n-input v-model:value="keys.zone" size="small" style="width: 150px" placeholder="UTC" />
     <n-input v-model:value="keys.as_of" size="small" style="width: 240px" placeholder="as of now" :input-props="{ name: 'as_of' }" />
@@ -124,6 +133,7 @@ const shown = 60;
         <td class="wrap">{{ s.sources.map((p) => p.source).join(", ") }}<template v-for="l in s.left_out" :key="l.source">; {{ l.source }} left out: {{ l.why }}</template></td>
       </tr>
     </plain-table>
+    <p v-for="[series, a] in refused" :key="`${series} ${a.terms}`" :style="{ color: meaning.missing }">{{ series }}: {{ a.terms }} on {{ a.ex_date }} is not applied: {{ a.why }}</p>
     <p v-if="told.series.length > shown" :style="{ color: meaning.faint }">and {{ told.series.length - shown }} more series</p>
     <p v-if="told.without.length" :style="{ color: meaning.faint }">Found, but without such bars: {{ told.without.join(", ") }}</p>
     <h2>The same question in other forms</h2>

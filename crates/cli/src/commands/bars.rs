@@ -60,13 +60,19 @@ pub struct Bars {
     /// Instead of the bars, what differs from the answer as of this instant: new, changed and gone rows, each with the cause.
     #[arg(long, value_name = "INSTANT")]
     since: Option<String>,
+    /// Prices adjusted for: none (as traded; also when left out), splits, or all (dividends, rights and spin-offs too).
+    #[arg(long, value_name = "ACTIONS")]
+    adjust: Option<String>,
+    /// Where adjusted prices are as traded: newest (also when left out), oldest, or a trade date after which no action counts.
+    #[arg(long, value_name = "newest|oldest|DATE")]
+    anchor: Option<String>,
     /// long (a row a bar) or wide (a row a moment, the instruments side by side); long when left out.
     #[arg(long)]
     layout: Option<String>,
     /// Of a wide file: outer (moments that any instrument has) or inner (that all have); outer when left out.
     #[arg(long)]
     join: Option<String>,
-    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source, doubted and completeness.
+    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source, doubted, completeness, action, and with --adjust raw_close, price_factor and volume_factor.
     #[arg(long)]
     columns: Option<String>,
     /// Other names for columns, as in close:Close,date:Date.
@@ -150,6 +156,8 @@ impl Bars {
             ("this", &self.this),
             ("as_of", &self.as_of),
             ("since", &self.since),
+            ("adjust", &self.adjust),
+            ("anchor", &self.anchor),
             ("layout", &self.layout),
             ("join", &self.join),
             ("columns", &self.columns),

@@ -40,6 +40,17 @@ pub async fn explain(client: &Client, response: Response) -> Result<Code, Failur
             out!("{}: {} does not take part: {}", series.series, left_out.source, escaped(&left_out.why));
         }
     }
+    for series in told.series.iter().take(SHOWN) {
+        for action in &series.actions {
+            let what = match (&action.price_factor, &action.why) {
+                (Some(factor), _) => format!("prices before it × {factor}"),
+                (None, Some(why)) => format!("not applied: {}", escaped(why)),
+                (None, None) if action.effect == "after-anchor" => "after the anchor".to_owned(),
+                (None, None) => "not asked for".to_owned(),
+            };
+            out!("{}: {} on {}: {what}", series.series, escaped(&action.terms), action.ex_date);
+        }
+    }
     if !told.without.is_empty() {
         out!("found, but without such bars: {}", told.without.join(", "));
     }

@@ -1,5 +1,6 @@
 //! The client commands, a file each, or one for a few that belong together.
 
+pub mod actions;
 pub mod bars;
 pub mod coverage;
 pub mod excuses;

@@ -16,6 +16,8 @@ pub enum ListKind {
     Splits,
     /// Dividends.
     Dividends,
+    /// Corporate actions of several kinds, each row with its own.
+    Actions,
     /// Members of an index, with their dates.
     Members,
     /// Days on which a venue is closed.
@@ -30,6 +32,7 @@ impl ListKind {
             ListKind::Instruments => "instruments",
             ListKind::Splits => "splits",
             ListKind::Dividends => "dividends",
+            ListKind::Actions => "actions",
             ListKind::Members => "members",
             ListKind::Holidays => "holidays",
         }
@@ -43,7 +46,11 @@ impl ListKind {
                 (&["symbol", "id", "name", "kind", "currency", "tick_size", "multiplier", "listed", "last_traded", "expiry", "strike"], 1)
             }
             ListKind::Splits => (&["symbol", "ex_date", "new", "old"], 2),
-            ListKind::Dividends => (&["symbol", "ex_date", "amount", "currency"], 2),
+            ListKind::Dividends => (&["symbol", "ex_date", "amount", "currency", "rate", "before_split"], 2),
+            ListKind::Actions => {
+                let columns = &["symbol", "ex_date", "kind", "new", "old", "amount", "currency", "rate", "before_split", "price", "value"];
+                (columns, 3)
+            }
             ListKind::Members => (&["name", "from", "symbol", "to"], 2),
             ListKind::Holidays => (&["date", "name"], 1),
         }

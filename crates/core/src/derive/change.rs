@@ -1,6 +1,7 @@
 //! Why the answer to one question differs between two instants.
 
 use crate::bar::Bar;
+use num_rational::BigRational;
 
 /// What brought a change about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -61,6 +62,10 @@ pub struct Standpoint<'a> {
     pub doubted: Vec<&'a str>,
     /// The ex-dates and ratios by which the prices of the served source were brought back, new for old.
     pub splits: &'a [crate::finding::Split],
+    /// What its prices and volumes were multiplied by.
+    pub adjusted: Option<(&'a BigRational, &'a BigRational)>,
+    /// The text of the actions of that day, by its place.
+    pub action: Option<u32>,
 }
 
 impl Standpoint<'_> {
@@ -95,6 +100,7 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
         (Some((was, from)), Some((is, to))) if from == to => match () {
             () if !was.is_printed_as(is) && then.splits != now.splits => ChangedBy::Action,
             () if !was.is_printed_as(is) => ChangedBy::Bar,
+            () if then.adjusted != now.adjusted || then.action != now.action => ChangedBy::Action,
             () if then.is_doubted(to) != now.is_doubted(to) => ChangedBy::Finding,
             () => ChangedBy::Configuration,
         },
@@ -122,7 +128,7 @@ mod tests {
     }
 
     fn at<'a>(bar: &'a Bar, source: &'a str, order: &[&'a str], doubted: &[&'a str]) -> Standpoint<'a> {
-        Standpoint { in_range: true, bar: Some((bar, source)), order: order.to_vec(), doubted: doubted.to_vec(), splits: &[] }
+        Standpoint { in_range: true, bar: Some((bar, source)), order: order.to_vec(), doubted: doubted.to_vec(), ..Standpoint::default() }
     }
 
     #[test]
@@ -130,11 +136,15 @@ mod tests {
         let (a, b, a_again) = (bar("7.50"), bar("7.60"), bar("7.5"));
         let both = ["p", "q"];
         let nothing = |order: &[&'static str], in_range| Standpoint { in_range, order: order.to_vec(), ..Standpoint::default() };
+        let half = BigRational::new(1.into(), 2.into());
         let splits = [Split { ex_date: crate::TradeDate(2), new: 2, old: 1 }];
         for (then, now, wanted) in [
             (at(&a, "p", &both, &[]), at(&b, "p", &both, &[]), ChangedBy::Bar),
             (at(&a, "p", &both, &[]), at(&a_again, "p", &both, &[]), ChangedBy::Bar),
             (at(&a, "p", &both, &[]), Standpoint { splits: &splits, ..at(&b, "p", &both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", &both, &[]), Standpoint { action: Some(0), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&b, "p", &both, &[]) }, ChangedBy::Bar),
             (at(&a, "p", &both, &[]), at(&a, "p", &both, &["p"]), ChangedBy::Finding),
             (at(&a, "p", &both, &[]), at(&a, "p", &both, &[]), ChangedBy::Configuration),
             // The better one comes, or is doubted, or is believed again.

@@ -1,4 +1,5 @@
 //! What is computed from the bars of several series.
 
+pub mod adjust;
 pub mod change;
 pub mod golden;

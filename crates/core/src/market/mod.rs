@@ -1,5 +1,6 @@
 //! Venues and their calendars, instruments and their names, series.
 
+pub mod action;
 pub mod calendar;
 pub mod instrument;
 pub mod search;

@@ -31,6 +31,7 @@ pub(super) struct Changes {
     moments: Vec<Column>,
     values: Vec<Column>,
     sources: Arc<[String]>,
+    actions: Arc<[String]>,
     /// The members that are looked at, by their places then and now.
     pairs: Vec<(Option<usize>, Option<usize>)>,
     /// The pair being read.
@@ -77,9 +78,13 @@ pub(super) async fn begin(
         member.map_or("", |m| &m.wanted.instrument.symbol).to_owned()
     };
     let sources: Arc<[String]> = sources.into();
-    let headings = headings(&now, words(pairs.iter().map(symbol)), &sources, room);
+    let mut actions: Vec<String> = then.action_words().iter().chain(now.action_words().iter()).cloned().collect();
+    actions.sort_unstable();
+    actions.dedup();
+    let actions: Arc<[String]> = actions.into();
+    let headings = headings(&now, words(pairs.iter().map(symbol)), &sources, &actions, room);
     let (moments, values) = columns(&now);
-    let changes = Changes { sources, moments, values, then, now, pairs, at: 0, open: None };
+    let changes = Changes { sources, actions, moments, values, then, now, pairs, at: 0, open: None };
     Ok(Answer { headings, rows: Source::Changes(Box::new(changes)) })
 }
 
@@ -93,7 +98,13 @@ fn columns(now: &Prepared) -> (Vec<Column>, Vec<Column>) {
 }
 
 /// The columns of changes: what happened and why, whose bar and when, the values now, and those then.
-pub(super) fn headings(now: &Prepared, instruments: Kind, sources: &Arc<[String]>, room: (Digits, Digits)) -> Vec<Heading> {
+pub(super) fn headings(
+    now: &Prepared,
+    instruments: Kind,
+    sources: &Arc<[String]>,
+    actions: &Arc<[String]>,
+    room: (Digits, Digits),
+) -> Vec<Heading> {
     let heading = |name: &str, kind, optional| Heading { name: name.to_owned(), kind, optional };
     let mut out = vec![
         heading("change", words(WORDS), false),
@@ -103,7 +114,7 @@ pub(super) fn headings(now: &Prepared, instruments: Kind, sources: &Arc<[String]
     let (moments, values) = columns(now);
     out.extend(moments.iter().map(|c| now.of_the_moment(*c)));
     for old in ["", "old_"] {
-        let value = |c: &Column| heading(&format!("{old}{}", now.name(*c)), value_kind(*c, room, sources), true);
+        let value = |c: &Column| heading(&format!("{old}{}", now.name(*c)), value_kind(*c, room, sources, actions), true);
         out.extend(values.iter().map(value));
     }
     out
@@ -129,8 +140,14 @@ impl Changes {
             }
             let places = |open: &Option<Open>| open.as_ref().map(|o| o.places.clone()).unwrap_or_default();
             let sides = (
-                was.zip(how_then).map(|(member, how)| Side { prepared: &self.then, member, how, places: places(then) }),
-                is.zip(how_now).map(|(member, how)| Side { prepared: &self.now, member, how, places: places(now) }),
+                was.zip(how_then).map(|(member, how)| Side {
+                    prepared: &self.then,
+                    member,
+                    how,
+                    places: places(then),
+                    actions: &self.actions,
+                }),
+                is.zip(how_now).map(|(member, how)| Side { prepared: &self.now, member, how, places: places(now), actions: &self.actions }),
             );
             let batch = self.differing(rows, sides);
             if batch.rows > 0 {
@@ -208,6 +225,7 @@ struct Side<'p> {
     member: &'p Member,
     how: Rows<'p>,
     places: Vec<u32>,
+    actions: &'p [String],
 }
 
 impl Side<'_> {
@@ -216,7 +234,7 @@ impl Side<'_> {
     }
 
     fn values(&self, column: Column, rows: &[Option<&Row>]) -> Cells {
-        values(column, rows, &self.how, self.member, &self.places)
+        values(column, rows, &self.how, self.member, (&self.places, self.actions))
     }
 
     /// What the answer had in a slot, and what that followed from.
@@ -228,12 +246,14 @@ impl Side<'_> {
             || other.is_some_and(|(_, bar)| bar.is_some())
             || slot < self.how.calendar.due_until(self.how.interval, resolved.instant, 0);
         let in_range = self.member.wanted.span.contains(&slot) && self.how.takes(slot) && is_due;
+        let adjusted = self.how.factors(slot).map(|f| (&f.price.exact, &f.volume.exact));
+        let action = self.member.action(self.how.trade_date(slot), self.actions);
         let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
         match &self.member.subject {
             Subject::One(row) => {
                 let name = row.key.source.as_str();
                 let doubted = doubted(0).then_some(name).into_iter().collect();
-                Standpoint { in_range, bar: bar.map(|(b, _)| (b, name)), order: vec![name], doubted, splits: &[] }
+                Standpoint { in_range, bar: bar.map(|(b, _)| (b, name)), order: vec![name], doubted, splits: &[], adjusted, action }
             }
             Subject::Golden(lineup) => {
                 let order = lineup.order_at(self.how.calendar, slot);
@@ -245,6 +265,8 @@ impl Side<'_> {
                     order: order.iter().map(name).collect(),
                     doubted: order.iter().filter(|place| doubted(**place)).map(name).collect(),
                     splits: served.map_or(&[], |(_, part)| part.splits()),
+                    adjusted,
+                    action,
                 }
             }
         }

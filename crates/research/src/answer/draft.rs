@@ -1,17 +1,25 @@
 //! What a question is answered from, before any doubts are looked for: enough to say whether the answer has changed.
 
-use super::{Answer, Member, Prepared, SIDE_BY_SIDE, rows::Measured};
+use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, rows::Measured};
 use crate::{
     Research,
+    actions::Adjustment,
     findings::Known,
-    question::{Column, Missing, Question, resolve::Resolved},
+    question::{
+        Column, Missing, Question,
+        resolve::{Resolved, Wanted},
+    },
     reading::Subject,
     whole::union,
 };
 use futures_util::{StreamExt, stream};
 use mizuno_config::GOLDEN;
-use mizuno_core::{Overlap, SeriesKey, Span, Timestamp, spans::hull};
-use mizuno_desk::{DeskError, View, views::Seen};
+use mizuno_core::{
+    Overlap, SeriesKey, Slot, Span, Timestamp,
+    adjust::{Adjust, Anchor},
+    spans::hull,
+};
+use mizuno_desk::{DeskError, Setup, View, views::Seen};
 use mizuno_store::{payloads, series::SeriesRow};
 use std::{collections::HashMap, sync::Arc};
 
@@ -47,6 +55,11 @@ impl Research {
         let mut all_rows: Vec<SeriesRow> = vec![];
         for wanted in std::mem::take(&mut resolved.series) {
             let subject = match self.unexamined_subject(&setup, &wanted.key, &known).await {
+                // Of one source, what is adjusted has to be as traded before.
+                Ok(Subject::One(row)) if resolved.question.adjust.is_some() => self.alone(&setup, row, &known).map(Subject::Golden),
+                subject => subject,
+            };
+            let subject = match subject {
                 Err(DeskError::Invalid(_) | DeskError::Unknown { .. }) if then => continue,
                 subject => subject?,
             };
@@ -57,6 +70,7 @@ impl Research {
         let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
         let by_row: HashMap<i64, &View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
         let measured = resolved.question.shape.columns.contains(&Column::Completeness);
+        let acting = resolved.question.adjust.is_some() || resolved.question.shape.columns.contains(&Column::Action);
         let mut members = vec![];
         for (wanted, mut subject) in resolved.series.iter().zip(subjects) {
             if let Subject::Golden(lineup) = &mut subject {
@@ -75,17 +89,34 @@ impl Research {
                 false => self.extent(&subject, resolved.instant).await?,
             };
             let empty = wanted.span.start..wanted.span.start;
-            let extent = whole.map_or(empty, |w| w.clip(&wanted.span));
+            let extent = whole.as_ref().map_or(empty, |w| w.clip(&wanted.span));
             let measured = match (measured, wanted.key.source == GOLDEN) {
                 (true, true) => union(&setup, &mine).map(|whole| Arc::new(Measured::Golden(whole))),
                 (true, false) => mine.first().map(|view| Arc::new(Measured::One(view.sight.clone()))),
                 (false, _) => None,
             };
-            members.push(Member { wanted: wanted.clone(), subject, completeness, extent, doubted: vec![], measured });
+            let acted = match whole.filter(|_| acting) {
+                Some(whole) => Some(self.acted(&setup, wanted, &whole, &known).await?),
+                None => None,
+            };
+            let (wanted, doubted) = (wanted.clone(), vec![]);
+            members.push(Member { wanted, subject, completeness, extent, doubted, measured, acted, adjusted: None });
         }
         drop(by_row);
         drop(views);
         Ok(Draft { prepared: Prepared { research: self.clone(), resolved, members }, known })
+    }
+
+    /// What the actions of a member follow from, whose bars lie in `whole`.
+    async fn acted(&self, setup: &Setup, wanted: &Wanted, whole: &Span, known: &Known) -> Result<Acted, DeskError> {
+        let instrument = setup.instrument(&wanted.instrument.symbol)?;
+        let (calendar, interval) = (setup.calendar_of(instrument)?, wanted.key.interval);
+        let date = |slot: Slot| match interval.is_intraday() {
+            true => calendar.session_of(interval, slot).map_or_else(|| slot.date(), |s| s.date),
+            false => slot.date(),
+        };
+        let closes = self.closes(setup, instrument, known).await?;
+        Ok(Acted { ends: (date(whole.start), date(Slot(whole.end.0 - interval.step()))), closes })
     }
 
     /// Where the bars of a series are, asked of the store.
@@ -119,6 +150,7 @@ impl Draft {
             state.extend(member.wanted.span.start.0.to_be_bytes());
             state.extend(member.wanted.span.end.0.to_be_bytes());
             state.extend(member.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
+            state.extend(self.acted_on(member)?);
             // A row for every expected slot changes as slots become due.
             if resolved.question.shape.missing == Missing::Rows {
                 let c = member.completeness.unwrap_or_default();
@@ -126,6 +158,23 @@ impl Draft {
             }
         }
         Ok(payloads::digest(&state))
+    }
+
+    /// What changes when the adjusted prices of a member may: its actions, and what they are held against.
+    fn acted_on(&self, member: &Member) -> Result<Vec<u8>, DeskError> {
+        let (mut out, resolved) = (vec![], &self.prepared.resolved);
+        let Some(acted) = &member.acted else { return Ok(out) };
+        let instrument = resolved.setup.instrument(&member.wanted.instrument.symbol)?;
+        out.extend([acted.ends.0.0.to_be_bytes(), acted.ends.1.0.to_be_bytes()].concat());
+        for known in self.known.actions.of(&instrument.symbol) {
+            out.extend(known.action.ex_date.0.to_be_bytes());
+            out.extend(known.action.to_string().bytes());
+        }
+        out.extend(instrument.currency.bytes());
+        if let Some(closes) = &acted.closes {
+            out.extend(closes.state(&resolved.setup, &self.known, resolved.question.as_of)?);
+        }
+        Ok(out)
     }
 
     /// What is told of the answer; no doubts have been looked for in it.
@@ -174,11 +223,16 @@ impl Draft {
         let same_state = || -> Result<bool, DeskError> {
             Ok(old.subject.state(&before.setup, &then.known, None)? == new.subject.state(&after.setup, &self.known, None)?)
         };
+        let same_actions = || -> Result<bool, DeskError> { Ok(then.acted_on(old)? == self.acted_on(new)?) };
         let mut learned = false;
         for row in new.subject.rows() {
             learned |= !then.known.is_still_so(&after.setup, &row)?;
         }
-        Ok(!learned && before.setup.kept.id == after.setup.kept.id && old.wanted.span == new.wanted.span && same_state()?)
+        Ok(!learned
+            && before.setup.kept.id == after.setup.kept.id
+            && old.wanted.span == new.wanted.span
+            && same_state()?
+            && same_actions()?)
     }
 
     /// Looks for doubts where that was not done before, several series side by side.
@@ -190,8 +244,20 @@ impl Draft {
         let (research, setup) = (prepared.research.clone(), prepared.resolved.setup.clone());
         let asked = prepared.columns().contains(&Column::Doubted);
         let members = std::mem::take(&mut prepared.members);
+        let usual = Adjustment { which: Adjust::All, anchor: Anchor::Newest };
+        let (adjustment, hands) = (prepared.resolved.question.adjust.unwrap_or(usual), research.clone());
         let examine = |mut member: Member| async {
             member.doubted = research.examine_subject(&setup, &mut member.subject, &known, asked).await?;
+            if let Some(Acted { ends, closes }) = member.acted.clone() {
+                let (research, setup, known) = (research.clone(), setup.clone(), known.clone());
+                let (symbol, interval) = (member.wanted.instrument.symbol.clone(), member.wanted.key.interval);
+                let work = async move {
+                    let instrument = setup.instrument(&symbol)?;
+                    research.clone().adjusted(&setup, instrument, interval, adjustment, ends, &known, closes.as_ref()).await
+                };
+                let adjusted = hands.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("working out what actions do", e))?;
+                member.adjusted = Some(Arc::new(adjusted?));
+            }
             Ok::<Member, DeskError>(member)
         };
         let mut examined = stream::iter(members.into_iter().map(examine)).buffered(SIDE_BY_SIDE);

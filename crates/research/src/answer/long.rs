@@ -3,14 +3,14 @@
 use super::{
     A_BATCH, Member, Prepared,
     batch::{Batch, Cells, Heading, Kind},
-    rows::{Rows, needed},
+    rows::{FACTOR, Rows, needed},
     value_kind,
 };
 use crate::{
     question::{Column, Missing, resolve::Resolved},
     reading::Reader,
 };
-use mizuno_core::{Bar, Decimal, Slot, bar::Digits};
+use mizuno_core::{Bar, Slot, bar::Digits};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -18,6 +18,7 @@ pub(super) struct Long {
     prepared: Prepared,
     columns: Vec<Column>,
     sources: Arc<[String]>,
+    actions: Arc<[String]>,
     /// The member being read, and those after it.
     at: usize,
     open: Option<Open>,
@@ -34,6 +35,9 @@ pub(super) struct Open {
     waiting: VecDeque<Row>,
 }
 
+/// For each place of the sources of a member the place among all, and the texts of the column `action`.
+pub(super) type WordsOf<'w> = (&'w [u32], &'w [String]);
+
 /// A row: a slot, and the bar there with the place of its source, where there is one.
 pub(super) type Row = (Slot, Option<(Bar, u16)>);
 
@@ -41,16 +45,16 @@ impl Prepared {
     pub(super) fn long_headings(&self, (price, volume): (Digits, Digits)) -> Vec<Heading> {
         let absent = self.resolved.question.shape.missing != Missing::Absent;
         let instruments: Arc<[String]> = self.members.iter().map(|m| m.wanted.instrument.symbol.clone()).collect();
-        let sources = self.sources();
+        let (sources, actions) = (self.sources(), self.action_words());
         let heading = |column: Column| {
             if column.is_of_the_moment() {
                 return self.of_the_moment(column);
             }
             let kind = match column {
                 Column::Instrument => Kind::Words(instruments.clone()),
-                column => value_kind(column, (price, volume), &sources),
+                column => value_kind(column, (price, volume), &sources, &actions),
             };
-            let may_lack = matches!(column, Column::Volume | Column::Completeness);
+            let may_lack = matches!(column, Column::Volume | Column::Completeness | Column::Action);
             let optional = may_lack || (absent && column != Column::Instrument);
             Heading { name: self.name(column), kind, optional }
         };
@@ -60,8 +64,8 @@ impl Prepared {
 
 impl Long {
     pub(super) fn new(prepared: Prepared) -> Long {
-        let (columns, sources) = (prepared.columns(), prepared.sources());
-        Long { prepared, columns, sources, at: 0, open: None }
+        let (columns, sources, actions) = (prepared.columns(), prepared.sources(), prepared.action_words());
+        Long { prepared, columns, sources, actions, at: 0, open: None }
     }
 
     pub(super) async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
@@ -79,7 +83,7 @@ impl Long {
             }
             let rows: Vec<Option<&Row>> = open.waiting.iter().take(A_BATCH).map(Some).collect();
             let count = rows.len();
-            let batch = (count > 0).then(|| batch(&how, &self.columns, self.at, &rows, member, &open.places));
+            let batch = (count > 0).then(|| batch(&how, &self.columns, self.at, &rows, member, (&open.places, &self.actions)));
             open.waiting.drain(..count);
             if batch.is_some() {
                 return Ok(batch);
@@ -92,7 +96,7 @@ impl Long {
 pub(super) fn how<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p>, DeskError> {
     let instrument = &member.wanted.instrument;
     let zone = resolved.setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
-    Ok(Rows::new(&resolved.question, instrument, resolved.setup.calendar_of(instrument)?, zone))
+    Ok(Rows::new(&resolved.question, instrument, resolved.setup.calendar_of(instrument)?, zone, member.adjusted.clone()))
 }
 
 impl Open {
@@ -158,24 +162,23 @@ pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String
 }
 
 /// Some rows of a member as cells.
-fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: &[Option<&Row>], member: &Member, places: &[u32]) -> Batch {
+fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: &[Option<&Row>], member: &Member, words: WordsOf<'_>) -> Batch {
     let column = |column: &Column| match column {
         Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, rows.iter().flatten().map(|(slot, _)| *slot)),
         Column::Instrument => Cells::Words(vec![Some(instrument as u32); rows.len()]),
-        column => values(*column, rows, how, member, places),
+        column => values(*column, rows, how, member, words),
     };
     Batch { rows: rows.len(), columns: columns.iter().map(column).collect() }
 }
 
 /// The cells of a column of values for some rows; empty where there is no row.
-pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, member: &Member, places: &[u32]) -> Cells {
+pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, member: &Member, (places, actions): WordsOf<'_>) -> Cells {
     let bars = || rows.iter().map(|row| row.and_then(|(_, bar)| bar.as_ref()));
-    let price = |of: fn(&Bar) -> Decimal| Cells::Numbers(bars().map(|bar| bar.map(|(b, _)| how.price(of(b)))).collect());
     match column {
-        Column::Open => price(Bar::open),
-        Column::High => price(Bar::high),
-        Column::Low => price(Bar::low),
-        Column::Close => price(Bar::close),
+        Column::Action => {
+            let dates = rows.iter().map(|row| row.map(|(slot, _)| how.trade_date(*slot)));
+            Cells::Words(dates.map(|date| member.action(date?, actions)).collect())
+        }
         Column::Source => Cells::Words(bars().map(|bar| bar.and_then(|(_, from)| places.get(usize::from(*from)).copied())).collect()),
         Column::Doubted => {
             let is = |bar: &(Bar, u16)| member.doubted.get(usize::from(bar.1)).is_some_and(|d| d.contains(&bar.0.slot));
@@ -185,6 +188,11 @@ pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, memb
             let of = |row: &Option<&Row>| how.completeness(member.measured.as_deref()?, row.as_ref()?.0);
             Cells::Numbers(rows.iter().map(of).collect())
         }
-        _ => Cells::Numbers(bars().map(|bar| bar.and_then(|(b, _)| b.volume())).collect()),
+        // Without a bar, too, a slot has its factors.
+        Column::PriceFactor | Column::VolumeFactor => {
+            let of = |slot: Slot| how.factors(slot).map(|f| if column == Column::PriceFactor { &f.price } else { &f.volume });
+            Cells::Numbers(rows.iter().map(|row| Some(of(row.as_ref()?.0)?.decimal(FACTOR))).collect())
+        }
+        _ => Cells::Numbers(bars().map(|bar| how.number(column, None, &bar?.0)).collect()),
     }
 }

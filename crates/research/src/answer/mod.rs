@@ -12,6 +12,7 @@ mod wide;
 
 use crate::{
     Research,
+    actions::{Adjusted, Closes},
     golden::Lineup,
     question::{
         Column, Layout, Round,
@@ -21,9 +22,10 @@ use crate::{
 };
 use batch::{Batch, Heading, Kind};
 pub use draft::Draft;
-use mizuno_core::{Completeness, Span, Spans, bar::Digits};
+use mizuno_core::{Completeness, Span, Spans, TradeDate, bar::Digits};
 use mizuno_desk::{DeskError, hands::Hands};
-use rows::Measured;
+pub(crate) use rows::decimals;
+use rows::{FACTOR, Measured};
 use std::sync::Arc;
 use tokio::sync::mpsc::{Receiver, channel};
 
@@ -49,9 +51,28 @@ pub struct Member {
     doubted: Vec<Spans>,
     /// What tells how complete each trade date is, where the question asks for it.
     measured: Option<Arc<Measured>>,
+    /// What its actions are held against, where the question asks for them.
+    acted: Option<Acted>,
+    /// What they do to its prices, once that was worked out.
+    pub adjusted: Option<Arc<Adjusted>>,
+}
+
+/// What the actions of a member follow from.
+#[derive(Clone)]
+struct Acted {
+    /// Trade dates of its oldest and newest bar, to which anchors refer.
+    ends: (TradeDate, TradeDate),
+    closes: Option<Closes>,
 }
 
 impl Member {
+    /// The text of its actions on a trade date, by its place among all texts.
+    fn action(&self, date: TradeDate, texts: &[String]) -> Option<u32> {
+        let days = &self.adjusted.as_ref()?.days;
+        let at = days.binary_search_by_key(&date, |(day, _)| *day).ok()?;
+        texts.binary_search(&days[at].1).ok().map(|at| at as u32)
+    }
+
     /// For each place of its sources, the place among all sources of the answer.
     fn places(&self, sources: &[String]) -> Vec<u32> {
         self.subject.sources().iter().map(|name| sources.iter().position(|s| s == name).unwrap_or(0) as u32).collect()
@@ -59,11 +80,13 @@ impl Member {
 }
 
 /// What a column of values holds, with this room for prices and volumes.
-fn value_kind(column: Column, (price, volume): (Digits, Digits), sources: &Arc<[String]>) -> Kind {
+fn value_kind(column: Column, (price, volume): (Digits, Digits), sources: &Arc<[String]>, actions: &Arc<[String]>) -> Kind {
     match column {
         Column::Source => Kind::Words(sources.clone()),
         Column::Doubted => Kind::Flag,
         Column::Completeness => Kind::Number(Digits { whole: 3, scale: 2 }),
+        Column::PriceFactor | Column::VolumeFactor => Kind::Number(Digits { whole: 6, scale: FACTOR }),
+        Column::Action => Kind::Words(actions.clone()),
         Column::Volume => Kind::Number(volume),
         _ => Kind::Number(price),
     }
@@ -149,6 +172,13 @@ impl Prepared {
         self.resolved.question.columns(self.is_of_several())
     }
 
+    /// The texts of the column `action`, in order.
+    fn action_words(&self) -> Arc<[String]> {
+        let all = self.members.iter().filter_map(|m| m.adjusted.as_ref()).flat_map(|a| a.days.iter().map(|(_, text)| text.clone()));
+        let words: std::collections::BTreeSet<String> = all.collect();
+        words.into_iter().collect()
+    }
+
     /// The names of the sources there may be, in the order in which they first take part.
     fn sources(&self) -> Arc<[String]> {
         let mut out: Vec<String> = vec![];
@@ -173,6 +203,11 @@ impl Prepared {
         let calendar = self.resolved.calendar(&member.wanted)?;
         let reader = self.research.read(member.subject.clone(), calendar, member.wanted.span.clone(), self.resolved.instant).await?;
         let (mut price, volume) = reader.room();
+        if let (Some(_), Some(adjusted)) = (question.adjust, &member.adjusted) {
+            let more = adjusted.factors.more_digits();
+            let wider = |room: Digits, scale| Digits { whole: (room.whole + more).min(18), scale };
+            return Ok((wider(price, decimals(question.shape.round)), wider(volume, volume.scale)));
+        }
         match question.shape.round {
             None => {}
             Some(Round::Decimals(n)) => price = Digits { whole: price.whole + u8::from(n < price.scale), scale: price.scale.min(n) },
@@ -189,7 +224,7 @@ impl Prepared {
     pub fn headings(&self) -> Vec<Heading> {
         match self.resolved.question.shape.layout {
             _ if self.resolved.question.since.is_some() => {
-                changes::headings(self, Kind::Words(Arc::default()), &self.sources(), Default::default())
+                changes::headings(self, Kind::Words(Arc::default()), &self.sources(), &self.action_words(), Default::default())
             }
             Layout::Long => self.long_headings(Default::default()),
             Layout::Wide { .. } => self.wide_headings(&[]),

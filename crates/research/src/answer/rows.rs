@@ -2,11 +2,13 @@
 
 use super::batch::Cells;
 use crate::{
+    actions::Adjusted,
     question::{Column, Question, Round, Shape},
     whole::Whole,
 };
 use mizuno_core::{
     Bar, Calendar, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate,
+    adjust::Stretch,
     time::{DAY, MINUTE, SECOND},
 };
 
@@ -37,14 +39,34 @@ pub(crate) struct Rows<'c> {
     at_end: bool,
     round: Option<Round>,
     tick: Option<Decimal>,
+    /// What prices are adjusted by, where the question asks for it.
+    adjusted: Option<Arc<Adjusted>>,
+}
+
+/// Decimals of an adjusted price, where the question does not say how many.
+const DECIMALS: u8 = 6;
+/// Decimals of a factor.
+pub(crate) const FACTOR: u8 = 12;
+
+/// Decimals of an adjusted price.
+pub(crate) fn decimals(round: Option<Round>) -> u8 {
+    if let Some(Round::Decimals(n)) = round { n } else { DECIMALS }
 }
 
 impl<'c> Rows<'c> {
-    pub(crate) fn new(question: &Question, instrument: &Instrument, calendar: &'c Calendar, zone: jiff::tz::TimeZone) -> Rows<'c> {
+    pub(crate) fn new(
+        question: &Question,
+        instrument: &Instrument,
+        calendar: &'c Calendar,
+        zone: jiff::tz::TimeZone,
+        adjusted: Option<Arc<Adjusted>>,
+    ) -> Rows<'c> {
         let Shape { hours, first_minutes, last_minutes, at_end, round, .. } = question.shape;
         let minutes = |n: Option<u32>| n.map(|n| i64::from(n) * MINUTE);
         let (first, last) = (minutes(first_minutes), minutes(last_minutes));
-        Rows { interval: question.interval, calendar, zone, hours, first, last, at_end, round, tick: instrument.tick_size }
+        let adjusted = adjusted.filter(|_| question.adjust.is_some());
+        let (interval, tick) = (question.interval, instrument.tick_size);
+        Rows { interval, calendar, zone, hours, first, last, at_end, round, tick, adjusted }
     }
 
     fn is_narrowed(&self) -> bool {
@@ -117,13 +139,47 @@ impl<'c> Rows<'c> {
         there.checked_div(all).map(|hundredths| Decimal { mantissa: hundredths as i64, scale: 2 })
     }
 
-    /// A price as it is asked for.
-    pub(crate) fn price(&self, price: Decimal) -> Decimal {
+    /// A price of a slot as it is asked for.
+    pub(crate) fn price(&self, slot: Slot, price: Decimal) -> Decimal {
         match self.round {
+            round if self.adjusted.is_some() => self.factors(slot).map_or(price, |f| f.price.times(price, decimals(round))),
             None => price,
             Some(Round::Decimals(n)) => price.rounded(n),
             Some(Round::Tick) => self.tick.map_or(price, |tick| price.to_tick(tick)),
         }
+    }
+
+    /// A price as it was traded.
+    pub(crate) fn raw(&self, price: Decimal) -> Decimal {
+        if let Some(Round::Decimals(n)) = self.round { price.rounded(n) } else { price }
+    }
+
+    /// A volume of a slot as it is asked for: whole units stay whole.
+    pub(crate) fn volume(&self, slot: Slot, volume: Decimal) -> Decimal {
+        match self.factors(slot) {
+            Some(factors) if !factors.volume.is_one() => factors.volume.times(volume, volume.scale),
+            _ => volume,
+        }
+    }
+
+    /// What prices and volumes of a slot are multiplied by, where they are adjusted.
+    pub(crate) fn factors(&self, slot: Slot) -> Option<&Stretch> {
+        Some(self.adjusted.as_ref()?.factors.at(slot))
+    }
+
+    /// The number of a bar in a column of numbers.
+    pub(crate) fn number(&self, column: Column, measured: Option<&Measured>, bar: &Bar) -> Option<Decimal> {
+        Some(match column {
+            Column::Open => self.price(bar.slot, bar.open()),
+            Column::High => self.price(bar.slot, bar.high()),
+            Column::Low => self.price(bar.slot, bar.low()),
+            Column::Close => self.price(bar.slot, bar.close()),
+            Column::RawClose => self.raw(bar.close()),
+            Column::PriceFactor => self.factors(bar.slot)?.price.decimal(FACTOR),
+            Column::VolumeFactor => self.factors(bar.slot)?.volume.decimal(FACTOR),
+            Column::Completeness => self.completeness(measured?, bar.slot)?,
+            _ => self.volume(bar.slot, bar.volume()?),
+        })
     }
 
     /// The slots that are expected in `span`, within the life of the instrument and before `now`.

@@ -4,7 +4,7 @@
 //! stretches, and a block over their border is opened for each. Rows leave in batches of at most [`A_BATCH`] cells.
 
 use super::{
-    Member, Prepared, SIDE_BY_SIDE,
+    Prepared, SIDE_BY_SIDE,
     batch::{Batch, Cells, Heading, Kind},
     long::how,
     rows::{Rows, needed},
@@ -15,7 +15,7 @@ use crate::{
     question::{Column, Missing},
 };
 use futures_util::{StreamExt, stream};
-use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, bar::Digits};
+use mizuno_core::{Decimal, Overlap, Slot, Span, bar::Digits};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -30,6 +30,7 @@ pub(super) struct Wide {
     moments: Vec<Column>,
     values: Vec<Column>,
     sources: Arc<[String]>,
+    actions: Arc<[String]>,
     /// Stretches of time still to be read.
     stretches: VecDeque<Span>,
     read: Option<Stretch>,
@@ -83,19 +84,8 @@ impl Packed {
     }
 }
 
-fn number(column: Column, how: &Rows<'_>, member: &Member, bar: &Bar) -> Option<Decimal> {
-    match column {
-        Column::Open => Some(how.price(bar.open())),
-        Column::High => Some(how.price(bar.high())),
-        Column::Low => Some(how.price(bar.low())),
-        Column::Close => Some(how.price(bar.close())),
-        Column::Completeness => how.completeness(member.measured.as_deref()?, bar.slot),
-        _ => bar.volume(),
-    }
-}
-
 fn is_number(column: Column) -> bool {
-    !matches!(column, Column::Source | Column::Doubted) && !column.is_of_the_moment()
+    !matches!(column, Column::Source | Column::Doubted | Column::Action) && !column.is_of_the_moment()
 }
 
 impl Prepared {
@@ -106,13 +96,13 @@ impl Prepared {
         let values: Vec<Column> = columns.iter().copied().filter(|c| !c.is_of_the_moment()).collect();
         let mut out: Vec<Heading> = columns.iter().filter(|c| c.is_of_the_moment()).map(|c| self.of_the_moment(*c)).collect();
         let carried = self.resolved.question.shape.missing == Missing::Carried;
-        let sources = self.sources();
+        let (sources, actions) = (self.sources(), self.action_words());
         for (at, member) in self.members.iter().enumerate() {
             let symbol = &member.wanted.instrument.symbol;
             let room = rooms.get(at).copied().unwrap_or_default();
             for column in &values {
                 let name = if values.len() == 1 { symbol.clone() } else { format!("{symbol} {}", self.name(*column)) };
-                out.push(Heading { name, kind: value_kind(*column, room, &sources), optional: true });
+                out.push(Heading { name, kind: value_kind(*column, room, &sources, &actions), optional: true });
                 if carried && *column == Column::Close {
                     out.push(Heading { name: format!("{symbol} carried"), kind: Kind::Flag, optional: true });
                 }
@@ -127,7 +117,8 @@ impl Wide {
         let (moments, values) = prepared.columns().into_iter().partition(|c| c.is_of_the_moment());
         let stretches = stretches(&prepared);
         let carried = vec![None; prepared.members.len()];
-        Wide { sources: prepared.sources(), prepared: Arc::new(prepared), inner, moments, values, stretches, read: None, carried }
+        let actions = prepared.action_words();
+        Wide { sources: prepared.sources(), actions, prepared: Arc::new(prepared), inner, moments, values, stretches, read: None, carried }
     }
 
     pub(super) async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
@@ -137,7 +128,14 @@ impl Wide {
                     let how = how(&self.prepared.resolved, &self.prepared.members[0])?;
                     let width = self.moments.len() + stretch.series.len() * (self.values.len() + 1);
                     let rows = (A_BATCH / width.max(1)).max(1).min(stretch.rows.len() - stretch.gone);
-                    return Ok(Some(stretch.take(rows, &how, &self.moments, &self.values, &self.prepared, &mut self.carried)));
+                    return Ok(Some(stretch.take(
+                        rows,
+                        &how,
+                        &self.moments,
+                        &self.values,
+                        (&self.prepared, &self.actions),
+                        &mut self.carried,
+                    )));
                 }
                 self.read = None;
             }
@@ -241,7 +239,7 @@ async fn strip(
         how.narrow(&mut bars.rows, &mut from);
         slots.extend(bars.rows.iter().map(|b| b.slot));
         for (cells, column) in out.numbers.iter_mut().zip(values.iter().filter(|c| is_number(**c))) {
-            cells.extend(bars.rows.iter().map(|b| number(*column, &how, member, b)));
+            cells.extend(bars.rows.iter().map(|b| how.number(*column, member.measured.as_deref(), b)));
         }
         let from = |i: usize| usize::from(from.get(i).copied().unwrap_or(0));
         if with_source {
@@ -299,7 +297,7 @@ impl Stretch {
         how: &Rows<'_>,
         moments: &[Column],
         values: &[Column],
-        prepared: &Prepared,
+        (prepared, actions): (&Prepared, &[String]),
         carried: &mut [Option<Decimal>],
     ) -> Batch {
         let slots = &self.rows[self.gone..self.gone + rows];
@@ -328,6 +326,10 @@ impl Stretch {
             let mut number = strip.numbers.iter();
             for column in values {
                 match column {
+                    Column::Action => {
+                        let member = &prepared.members[at];
+                        columns.push(Cells::Words(slots.iter().map(|slot| member.action(how.trade_date(*slot), actions)).collect()));
+                    }
                     Column::Source => columns.push(Cells::Words(found.iter().map(|i| i.map(|i| strip.sources[i])).collect())),
                     Column::Doubted => columns.push(Cells::Flags(found.iter().map(|i| i.map(|i| strip.doubted[i])).collect())),
                     _ => {

@@ -1,17 +1,18 @@
 //! From keys to a question. Everything that is wrong is told at once, each with what to write instead.
 
 use super::{
-    Column, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
+    ADJUST, Column, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
     given::{Given, Value},
     zone::{Clock, Stamp},
 };
+use crate::actions::Adjustment;
 use mizuno_config::GOLDEN;
-use mizuno_core::{Interval, SeriesKey, Side, Timestamp};
+use mizuno_core::{Interval, SeriesKey, Side, Timestamp, adjust::Anchor};
 use mizuno_desk::moments::{Moment, instant, moment};
 use std::{collections::BTreeMap, str::FromStr};
 
 /// The keys there are, with what each takes; in the order of the canonical text.
-pub const KEYS: [(&str, &str); 31] = [
+pub const KEYS: [(&str, &str); 33] = [
     ("instruments", "symbols, present or former, and patterns as AL*; the answer keeps their order"),
     ("search", "words that instruments are found by, beside those named"),
     ("interval", "the interval, as collected; 1d when left out"),
@@ -23,6 +24,8 @@ pub const KEYS: [(&str, &str); 31] = [
     ("this", "instead: week, month or year"),
     ("as_of", "only what was known at this instant"),
     ("since", "instead of the bars: what differs from the answer as of this instant"),
+    ("adjust", "prices adjusted for none (as traded), splits (and bonus issues), or all (dividends, rights and spin-offs too)"),
+    ("anchor", "where adjusted prices are as traded: newest, oldest, or a trade date after which no action counts"),
     ("layout", "long (a row a bar) or wide (a row a moment)"),
     ("join", "of a wide file: outer (moments that any instrument has) or inner (that all have)"),
     ("columns", "columns in order"),
@@ -130,9 +133,11 @@ impl Question {
         {
             r.wrong(format!("since: {since} comes after as_of, which is {as_of}; changes go forward in time"));
         }
+        let adjust = adjust(r);
         let shape = shape(r, whose.interval);
         let file = file(r);
         combinations(r, &whose, &shape, &file);
+        of_actions(r, adjust, &shape);
         if since.is_some() && shape.missing == Missing::Carried {
             r.wrong("since: a carried close is no change of its own; leave missing out");
         }
@@ -144,7 +149,7 @@ impl Question {
             return Err(reader.problems);
         }
         let Whose { instruments, search, interval, side, source } = whose;
-        Ok(Question { instruments, search, interval, side, source, range, as_of, since, shape, file })
+        Ok(Question { instruments, search, interval, side, source, range, as_of, since, adjust, shape, file })
     }
 }
 
@@ -239,6 +244,37 @@ fn range(r: &mut Reader) -> Range {
     range
 }
 
+fn adjust(r: &mut Reader) -> Option<Adjustment> {
+    let which = r.word("adjust", "a way to adjust", &ADJUST).flatten();
+    let anchor = r.text("anchor").and_then(|text| match text.as_str() {
+        "newest" => Some(Anchor::Newest),
+        "oldest" => Some(Anchor::Oldest),
+        date => match date.parse() {
+            Ok(date) => Some(Anchor::Date(date)),
+            Err(_) => {
+                r.wrong(format!("anchor: `{text}` is no anchor; it is newest, oldest, or a trade date as 2025-04-09"));
+                None
+            }
+        },
+    });
+    if which.is_none() && anchor.is_some() {
+        r.wrong("anchor: prices are as traded; add adjust=splits or adjust=all, or leave it out");
+    }
+    which.map(|which| Adjustment { which, anchor: anchor.unwrap_or(Anchor::Newest) })
+}
+
+/// What cannot be had without adjusted prices, or with them.
+fn of_actions(r: &mut Reader, adjust: Option<Adjustment>, shape: &Shape) {
+    if adjust.is_some() && shape.round == Some(Round::Tick) {
+        r.wrong("round: an adjusted price need not be a whole number of ticks; give a number of decimals");
+    }
+    for column in [Column::RawClose, Column::PriceFactor, Column::VolumeFactor] {
+        if adjust.is_none() && shape.columns.contains(&column) {
+            r.wrong(format!("columns: {} is there beside adjusted prices; add adjust=splits or adjust=all", column.word()));
+        }
+    }
+}
+
 fn shape(r: &mut Reader, interval: Interval) -> Shape {
     let layout = r.word("layout", "a layout", &[("long", false), ("wide", true)]).unwrap_or(false);
     let join = r.word("join", "a join", &[("outer", false), ("inner", true)]);
@@ -276,7 +312,17 @@ fn shape(r: &mut Reader, interval: Interval) -> Shape {
 }
 
 /// Columns that are there only by request.
-const RARE: [Column; 5] = [Column::TradeDate, Column::Epoch, Column::Instrument, Column::Doubted, Column::Completeness];
+const RARE: [Column; 9] = [
+    Column::TradeDate,
+    Column::Epoch,
+    Column::Instrument,
+    Column::Doubted,
+    Column::Completeness,
+    Column::RawClose,
+    Column::PriceFactor,
+    Column::VolumeFactor,
+    Column::Action,
+];
 
 /// The column of a name; the moment of a daily bar is called both `date` and `time`.
 fn column(name: &str, interval: Interval) -> Result<Column, String> {

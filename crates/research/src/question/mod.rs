@@ -12,7 +12,8 @@ pub mod saved;
 pub mod text;
 pub mod zone;
 
-use mizuno_core::{Interval, Side, Timestamp};
+use crate::actions::Adjustment;
+use mizuno_core::{Interval, Side, Timestamp, adjust::Adjust};
 use mizuno_desk::moments::Moment;
 use std::collections::BTreeMap;
 use zone::{Clock, Stamp};
@@ -36,6 +37,8 @@ pub struct Question {
     pub as_of: Option<Timestamp>,
     /// Instead of the bars, what differs from the answer as of this instant.
     pub since: Option<Timestamp>,
+    /// How prices are adjusted for corporate actions; as traded when absent.
+    pub adjust: Option<Adjustment>,
     /// How the answer is arranged.
     pub shape: Shape,
     /// What it is written as.
@@ -128,6 +131,9 @@ pub enum Layout {
     },
 }
 
+/// The word of each way to adjust in a question.
+const ADJUST: [(&str, Option<Adjust>); 3] = [("none", None), ("splits", Some(Adjust::Splits)), ("all", Some(Adjust::All))];
+
 /// What stands where there is no bar.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Missing {
@@ -180,11 +186,19 @@ pub enum Column {
     Doubted,
     /// How complete its trade date is, in per cent.
     Completeness,
+    /// The last price as traded, beside an adjusted one.
+    RawClose,
+    /// What prices are multiplied by.
+    PriceFactor,
+    /// What volumes are multiplied by.
+    VolumeFactor,
+    /// The corporate actions that count from its trade date on.
+    Action,
 }
 
 impl Column {
     /// All columns, in order.
-    pub const ALL: [Column; 12] = [
+    pub const ALL: [Column; 16] = [
         Column::Instrument,
         Column::Time,
         Column::TradeDate,
@@ -197,6 +211,10 @@ impl Column {
         Column::Source,
         Column::Doubted,
         Column::Completeness,
+        Column::RawClose,
+        Column::PriceFactor,
+        Column::VolumeFactor,
+        Column::Action,
     ];
 
     /// Its name; the moment of a daily bar is called `date`.
@@ -224,6 +242,10 @@ impl Column {
             Column::Source => "source",
             Column::Doubted => "doubted",
             Column::Completeness => "completeness",
+            Column::RawClose => "raw_close",
+            Column::PriceFactor => "price_factor",
+            Column::VolumeFactor => "volume_factor",
+            Column::Action => "action",
         }
     }
 

@@ -1,6 +1,7 @@
 //! The canonical text of a question, in TOML and in JSON, and what else says the same: an address and a command line.
 
-use super::{Column, File, Format, Layout, Missing, Period, Question, Round, SEPARATORS, Shape};
+use super::{ADJUST, Column, File, Format, Layout, Missing, Period, Question, Round, SEPARATORS, Shape};
+use mizuno_core::adjust::Anchor;
 use mizuno_store::payloads;
 use serde_json::Value as Json;
 use std::{collections::BTreeMap, fmt::Write};
@@ -33,6 +34,15 @@ fn unusual<T: PartialEq>(value: T, usual: Option<T>, words: &[(&str, T)]) -> Opt
     word.map(|(word, _)| Said::Text((*word).to_owned()))
 }
 
+/// An anchor that is not the newest session.
+fn anchor(anchor: Anchor) -> Option<String> {
+    match anchor {
+        Anchor::Newest => None,
+        Anchor::Oldest => Some("oldest".to_owned()),
+        Anchor::Date(date) => Some(date.to_string()),
+    }
+}
+
 impl Question {
     /// What differs from the usual, in the order of [`super::check::KEYS`].
     fn said(&self) -> Vec<(&'static str, Said)> {
@@ -54,6 +64,8 @@ impl Question {
             ("this", self.range.this.and_then(|period| unusual(period, None, &Period::WORDS))),
             ("as_of", text(self.as_of.map(|at| at.to_string()))),
             ("since", text(self.since.map(|at| at.to_string()))),
+            ("adjust", self.adjust.and_then(|a| unusual(Some(a.which), None, &ADJUST))),
+            ("anchor", text(self.adjust.and_then(|a| anchor(a.anchor)))),
             ("layout", word(*layout != Layout::Long, "wide")),
             ("join", word(*layout == Layout::Wide { inner: true }, "inner")),
             ("columns", (!columns.is_empty()).then(|| Said::List(columns.iter().map(|c| c.word().to_owned()).collect()))),

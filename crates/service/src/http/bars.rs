@@ -61,6 +61,10 @@ struct Keys {
     layout: Option<String>,
     /// Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have).
     join: Option<String>,
+    /// Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too).
+    adjust: Option<String>,
+    /// Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts.
+    anchor: Option<String>,
     /// Columns in order, as in `time,close`.
     columns: Option<String>,
     /// Other names for columns, as in `close:Close,date:Date`.
@@ -223,18 +227,19 @@ async fn serve(
     {
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
-    let head = Head::of(draft.told());
     let format = question.file.format;
-    let style = Style {
-        file: question.file,
-        clock: question.shape.clock.clone(),
-        stamp: question.shape.stamp.clone(),
-        about: if format.is_typed() { about(draft.told()) } else { vec![] },
+    let (head, about, mut answer) = match question.since {
+        Some(since) => {
+            let (head, about) = (Head::of(draft.told()), about(draft.told()));
+            (head, about, draft.changes(research.draft_then(&question, since).await?, format.is_typed()).await?)
+        }
+        None => {
+            let prepared = draft.prepare().await?;
+            (Head::of(&prepared), about(&prepared), prepared.begin(format.is_typed()).await?)
+        }
     };
-    let mut answer = match question.since {
-        Some(since) => draft.changes(research.draft_then(&question, since).await?, format.is_typed()).await?,
-        None => draft.prepare().await?.begin(format.is_typed()).await?,
-    };
+    let about = if format.is_typed() { about } else { vec![] };
+    let style = Style { file: question.file, clock: question.shape.clock.clone(), stamp: question.shape.stamp.clone(), about };
     // What cannot be read at all is refused with the reason, which a broken stream could not tell.
     let first = answer.next().await?;
     let second = if first.is_some() { answer.next().await? } else { None };
@@ -265,6 +270,7 @@ struct Head {
     question: String,
     resolved: String,
     completeness: Option<String>,
+    adjustment: Option<String>,
 }
 
 impl Head {
@@ -283,6 +289,7 @@ impl Head {
             question: digest,
             resolved: resolved.digest(),
             completeness: prepared.completeness().map(figures),
+            adjustment: resolved.question.adjust.is_some().then(|| prepared.actions_in_figures()).flatten(),
         }
     }
 
@@ -296,6 +303,9 @@ impl Head {
             .insert_header(("Mizuno-Resolved", self.resolved));
         if let Some(figures) = self.completeness {
             response.insert_header(("Mizuno-Completeness", figures));
+        }
+        if let Some(figures) = self.adjustment {
+            response.insert_header(("Mizuno-Actions", figures));
         }
     }
 }

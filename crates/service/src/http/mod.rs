@@ -1,5 +1,6 @@
 //! The network interface under `/api/v1`, and the console.
 
+mod actions;
 mod bars;
 mod body;
 mod concerns;
@@ -96,6 +97,9 @@ handlers![
     history::list_configurations,
     history::show_configuration,
     history::serve_file,
+    actions::list_actions,
+    actions::enter_actions,
+    actions::withdraw_action,
     questions::list_questions,
     questions::show_question,
     questions::save_question,

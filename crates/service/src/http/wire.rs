@@ -4,9 +4,14 @@ use mizuno_collect::{
     Trial, Tried,
     lists::{Change, ListStanding, Said},
 };
-use mizuno_core::{Bar, Decimal, Interval, SeriesKey, Slot, Timestamp, Venue, time::DAY};
+use mizuno_core::{
+    Bar, Decimal, Interval, SeriesKey, Slot, Timestamp, Venue,
+    adjust::{Effect, Judged},
+    time::DAY,
+};
 use mizuno_desk::{Event, events::RunNow, moments};
 use mizuno_research::{
+    actions::{KnownAction, Origin},
     answer::{
         Member, Prepared,
         batch::{Heading, Kind},
@@ -246,6 +251,43 @@ pub(crate) fn restated(found: &Restated) -> mizuno_api::Restatement {
     }
 }
 
+pub(crate) fn action((known, judged): &(KnownAction, Judged)) -> mizuno_api::Action {
+    let (mut factors, mut why) = (None, None);
+    let effect = match &judged.effect {
+        Effect::Applied { price, volume } => {
+            factors = Some((price.to_string(), volume.to_string()));
+            "applied"
+        }
+        Effect::NotAsked => "not-asked",
+        Effect::AfterAnchor => "after-anchor",
+        Effect::Not(reason) => {
+            why = Some(reason.clone());
+            "not-applied"
+        }
+    };
+    let (id, reason) = match &known.from {
+        Origin::Person { id, reason, .. } => (Some(*id), Some(reason.clone())),
+        Origin::List(_) => (None, None),
+    };
+    let (price_factor, volume_factor) = factors.unzip();
+    mizuno_api::Action {
+        id,
+        ex_date: known.action.ex_date.to_string(),
+        counts_on: judged.counts_on.to_string(),
+        kind: known.action.kind().to_owned(),
+        terms: known.action.to_string(),
+        from: known.from.name().to_owned(),
+        reason,
+        learned_at: known.learned.to_string(),
+        effect: effect.to_owned(),
+        why,
+        close_on: judged.close.map(|(date, _)| date.to_string()),
+        close: judged.close.map(|(_, close)| close.to_string()),
+        price_factor,
+        volume_factor,
+    }
+}
+
 pub(crate) fn explanation(prepared: &Prepared, told: &[Told]) -> mizuno_api::Explanation {
     let resolved = &prepared.resolved;
     let question = &resolved.question;
@@ -300,6 +342,7 @@ fn series_told(member: &Member, told: &Told, now: Timestamp) -> mizuno_api::Seri
         completeness: told.completeness.map(completeness),
         sources: told.sources.iter().map(source).collect(),
         left_out: told.left_out.iter().map(left_out).collect(),
+        actions: member.adjusted.iter().flat_map(|a| &a.actions).map(action).collect(),
         blocks: told.blocks,
         bytes: told.bytes,
     }

@@ -1,0 +1,29 @@
+<script setup lang="ts">
+// The corporate actions of an instrument: what each does to the prices before it, and who told of it.
+import type { Action, Actions } from "../../composables/api";
+import { useMeaning } from "../../composables/meaning";
+import { wall } from "../../composables/show";
+import PlainTable from "../../components/PlainTable.vue";
+
+defineProps<{ told: Actions; zone: string }>();
+const meaning = useMeaning();
+const does = (a: Action) => (a.why ? `not applied: ${a.why}` : a.effect === "after-anchor" ? "still to come" : `prices before × ${a.price_factor}${a.volume_factor === "1" ? "" : `, volumes × ${a.volume_factor}`}`);
+</script>
+
+<template>
+  <plain-table :headers="['Ex-date', 'Action', 'What it does', 'Close before', 'From', 'Learned']" :numbers="[3]">
+    <tr v-for="a in told.actions" :key="`${a.ex_date} ${a.terms}`">
+      <td>{{ a.ex_date }}<template v-if="a.counts_on !== a.ex_date">, counts on {{ a.counts_on }}</template></td>
+      <td>{{ a.terms }}</td>
+      <td class="wrap" :style="a.why ? { color: meaning.missing, fontWeight: 600 } : {}">{{ does(a) }}</td>
+      <td class="number">{{ a.close ?? "–" }}</td>
+      <td>{{ a.from }}<template v-if="a.reason">: {{ a.reason }}</template></td>
+      <td>{{ wall(a.learned_at, zone) }}</td>
+    </tr>
+    <tr v-for="e in told.events" :key="`${e.date} ${e.what}`">
+      <td>{{ e.date }}</td>
+      <td colspan="5">{{ e.what }}</td>
+    </tr>
+  </plain-table>
+  <p v-for="conflict in told.conflicts" :key="conflict" :style="{ color: meaning.missing }">Told otherwise: {{ conflict }}</p>
+</template>

@@ -1,0 +1,310 @@
+//! Prices made comparable across corporate actions.
+//!
+//! A price before an ex-date is multiplied by the action's factor. With `C` the close, as traded, of the last session with a bar before the
+//! ex-date:
+//!
+//! * a split or consolidation, `n` new shares for `o` old: `o/n`; volumes by `n/o`;
+//! * a bonus issue, `n` shares for each `o` held: `o/(o + n)`; volumes by `(o + n)/o`;
+//! * a dividend `D`: `(C − D)/C`, so that the return across it is that of a holder who reinvests at the opening price, `P/(C − D) − 1`;
+//! * rights to `k` shares for each held, at `S`: `(C + k·S)/(C·(1 + k))`, the theoretical ex-rights price over the close, and 1 when `S ≥ C`;
+//! * a spin-off of `q` shares worth `V` for each held: `(C − q·V)/C`.
+//!
+//! Of several actions on one day each finds as `C` what the one before has left of it ([`Action::order`]). Factors are exact fractions;
+//! an adjusted number is rounded once, half to even.
+
+use crate::{
+    action::{Action, Dividend, What},
+    decimal::{Decimal, MAX_SCALE},
+    slot::Slot,
+    time::TradeDate,
+};
+use num_bigint::BigInt;
+use num_rational::BigRational;
+use num_traits::{One, Signed, ToPrimitive, Zero};
+use std::sync::OnceLock;
+
+/// Which actions prices are adjusted for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Adjust {
+    /// Those that divide what is there into more or fewer shares.
+    Splits,
+    /// Those that take something out of the price, too.
+    All,
+}
+
+/// What an action does to the prices before it, or why it does nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Effect {
+    /// Prices and volumes before it are multiplied.
+    Applied {
+        /// By this, prices.
+        price: BigRational,
+        /// By this, volumes.
+        volume: BigRational,
+    },
+    /// The question does not ask for actions of its kind.
+    NotAsked,
+    /// Its ex-date comes after the anchor.
+    AfterAnchor,
+    /// It cannot be applied, with the reason.
+    Not(String),
+}
+
+/// An action and what it does.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Judged {
+    /// The action.
+    pub action: Action,
+    /// The session at which it counts: that of its ex-date, or the next one.
+    pub counts_on: TradeDate,
+    /// The close it is held against, with its date.
+    pub close: Option<(TradeDate, Decimal)>,
+    /// What it does.
+    pub effect: Effect,
+}
+
+fn ratio(number: Decimal) -> BigRational {
+    BigRational::new(number.mantissa.into(), BigInt::from(10).pow(u32::from(number.scale)))
+}
+
+fn of(new: i64, old: i64) -> BigRational {
+    BigRational::new(new.into(), old.into())
+}
+
+/// Says of each action what it does.
+///
+/// `currency` is the instrument's. `session` gives the first session on or after a date, `close` the last close before one, as traded. Actions
+/// after the session `until` do not count.
+#[must_use]
+pub fn judge(
+    mut actions: Vec<Action>,
+    which: Adjust,
+    until: TradeDate,
+    currency: &str,
+    session: impl Fn(TradeDate) -> TradeDate,
+    close: impl Fn(TradeDate) -> Option<(TradeDate, Decimal)>,
+) -> Vec<Judged> {
+    actions.sort_by_key(|a| (session(a.ex_date), a.order()));
+    let mut out: Vec<Judged> = vec![];
+    // What is left of the close by the actions of one day.
+    let mut left: Option<(TradeDate, Option<BigRational>)> = None;
+    for action in actions {
+        let counts_on = session(action.ex_date);
+        let before = close(counts_on);
+        let reference = match &left {
+            Some((date, left)) if *date == counts_on => left.clone(),
+            _ => before.map(|(_, close)| ratio(close)),
+        };
+        let effect = match () {
+            () if counts_on > until => Effect::AfterAnchor,
+            () if which == Adjust::Splits && !action.is_of_shares() => Effect::NotAsked,
+            () => match factors(&action, reference.as_ref(), currency) {
+                Ok((price, volume)) => Effect::Applied { price, volume },
+                Err(why) => Effect::Not(why),
+            },
+        };
+        let rest = match (&effect, reference) {
+            (Effect::Applied { price, .. }, Some(reference)) => Some(reference * price),
+            (_, reference) => reference,
+        };
+        left = Some((counts_on, rest));
+        out.push(Judged { action, counts_on, close: before, effect });
+    }
+    out
+}
+
+/// By what prices and volumes before an action are multiplied, or why not at all.
+fn factors(action: &Action, close: Option<&BigRational>, currency: &str) -> Result<(BigRational, BigRational), String> {
+    let known = || match close {
+        None => Err("no close is held before its ex-date".to_owned()),
+        Some(close) if !close.is_positive() => Err("the close before its ex-date is not above nought".to_owned()),
+        Some(close) => Ok(close),
+    };
+    let one = BigRational::one;
+    Ok(match &action.what {
+        What::Split { new, old } => (of(*old, *new), of(*new, *old)),
+        What::Bonus { new, old } => (of(*old, old + new), of(old + new, *old)),
+        What::Dividend(dividend) => (taken(known()?, &paid(dividend, currency)?, "the dividend")?, one()),
+        What::SpinOff { new, old, value } => {
+            let value = value.ok_or("the value of what was spun off is not known yet")?;
+            (taken(known()?, &(of(*new, *old) * ratio(value)), "what was spun off")?, one())
+        }
+        What::Rights { new, old, price } => {
+            let (close, k, price) = (known()?, of(*new, *old), ratio(*price));
+            let factor = if price >= *close { one() } else { (close + &k * price) / (close * (one() + &k)) };
+            (factor, one())
+        }
+    })
+}
+
+/// A dividend in the instrument's currency.
+fn paid(dividend: &Dividend, currency: &str) -> Result<BigRational, String> {
+    match (&dividend.currency, dividend.rate) {
+        (Some(other), None) if other != currency => Err(format!("it is paid in {other}, and no rate to {currency} is known")),
+        (Some(other), Some(rate)) if other != currency => Ok(ratio(dividend.amount) * ratio(rate)),
+        _ => Ok(ratio(dividend.amount)),
+    }
+}
+
+/// What is left of the close, over the close.
+fn taken(close: &BigRational, amount: &BigRational, what: &str) -> Result<BigRational, String> {
+    match amount < close {
+        true => Ok((close - amount) / close),
+        false => Err(format!("{what} is not below the close before its ex-date")),
+    }
+}
+
+/// Where the adjusted prices are those that were paid.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Anchor {
+    /// At the newest session of the series.
+    Newest,
+    /// At its oldest session.
+    Oldest,
+    /// At the session of a date; later actions do not count, and later prices are as traded.
+    Date(TradeDate),
+}
+
+/// By what the bars of each stretch of time are multiplied.
+#[derive(Debug)]
+pub struct Factors {
+    /// The stretches in order: each ends before a slot, the last never.
+    stretches: Vec<(Slot, Stretch)>,
+}
+
+/// The factors of one stretch.
+#[derive(Debug)]
+pub struct Stretch {
+    /// Of prices.
+    pub price: Factor,
+    /// Of volumes.
+    pub volume: Factor,
+}
+
+impl Factors {
+    /// The factors that judged actions make together. `start` gives the first slot of a trade date; prices are as traded in the slot
+    /// `anchor`, or where it is absent, behind the last action.
+    #[must_use]
+    pub fn of(judged: &[Judged], start: impl Fn(TradeDate) -> Slot, anchor: Option<Slot>) -> Factors {
+        let mut stretches: Vec<(Slot, BigRational, BigRational)> = vec![(Slot(i64::MAX), BigRational::one(), BigRational::one())];
+        for Judged { counts_on, effect, .. } in judged.iter().rev() {
+            let Effect::Applied { price, volume } = effect else { continue };
+            let (_, p, v) = &stretches[stretches.len() - 1];
+            stretches.push((start(*counts_on), p * price, v * volume));
+        }
+        stretches.reverse();
+        if let Some(anchor) = anchor {
+            let at = stretches.partition_point(|(end, ..)| *end <= anchor).min(stretches.len() - 1);
+            let (p, v) = (stretches[at].1.clone(), stretches[at].2.clone());
+            stretches.iter_mut().for_each(|(_, price, volume)| (*price, *volume) = (&*price / &p, &*volume / &v));
+        }
+        let made = |(end, price, volume)| (end, Stretch { price: Factor::new(price), volume: Factor::new(volume) });
+        Factors { stretches: stretches.into_iter().map(made).collect() }
+    }
+
+    /// The factors of a slot.
+    #[must_use]
+    pub fn at(&self, slot: Slot) -> &Stretch {
+        let at = self.stretches.partition_point(|(end, _)| *end <= slot);
+        &self.stretches[at.min(self.stretches.len() - 1)].1
+    }
+
+    /// How many digits more before the point a price may have than before, at most.
+    #[must_use]
+    pub fn more_digits(&self) -> u8 {
+        let digits = |f: &BigRational| f.ceil().to_integer().to_string().trim_start_matches('-').len() as u8;
+        self.stretches.iter().map(|(_, s)| digits(&s.price.exact).max(digits(&s.volume.exact))).max().unwrap_or(0).min(18)
+    }
+}
+
+/// Bits behind the point of a shortened factor.
+const BITS: u32 = 64;
+
+/// An exact factor, with shortened ones for quick work.
+#[derive(Debug)]
+pub struct Factor {
+    /// The factor itself.
+    pub exact: BigRational,
+    /// For each number of digits by which a product has more (or fewer, from the end) than what is multiplied: the factor with so many
+    /// noughts, times 2⁶⁴, rounded down; `None` where that does not fit.
+    short: [OnceLock<Option<u128>>; 2 * MAX_SCALE as usize + 1],
+}
+
+impl Factor {
+    fn new(exact: BigRational) -> Factor {
+        Factor { exact, short: [const { OnceLock::new() }; 2 * MAX_SCALE as usize + 1] }
+    }
+
+    /// Whether it changes nothing.
+    #[must_use]
+    pub fn is_one(&self) -> bool {
+        self.exact.is_one()
+    }
+
+    /// The factor to so many decimals.
+    #[must_use]
+    pub fn decimal(&self, decimals: u8) -> Decimal {
+        self.times(Decimal { mantissa: 1, scale: 0 }, decimals)
+    }
+
+    /// A number times the factor to so many decimals, half to even; fewer where 18 digits do not hold them.
+    ///
+    /// The shortened factor is too small by less than 2⁻⁶⁴, so the product by less than the number's mantissa times that. Where half a
+    /// unit does not lie in between, it is rounded as the exact product would be; where it does, the exact one is rounded.
+    #[must_use]
+    pub fn times(&self, number: Decimal, decimals: u8) -> Decimal {
+        let (more, size) = (i32::from(decimals) - i32::from(number.scale), number.mantissa.unsigned_abs());
+        let quick = || {
+            let slot = usize::try_from(more + i32::from(MAX_SCALE)).ok()?;
+            let short = (*self.short.get(slot)?.get_or_init(|| self.shortened(more)))?;
+            let product = short.checked_mul(u128::from(size))?;
+            let (whole, rest) = (product >> BITS, product & ((1 << BITS) - 1));
+            let half = 1 << (BITS - 1);
+            match rest {
+                _ if rest > half => Some(whole + 1),
+                _ if rest + u128::from(size) < half => Some(whole),
+                _ => None,
+            }
+        };
+        let exact = |more: i32| {
+            let ten = BigInt::from(10).pow(more.unsigned_abs());
+            let (mut top, mut bottom) = (self.exact.numer() * BigInt::from(size), self.exact.denom().clone());
+            if more < 0 {
+                bottom *= ten
+            } else {
+                top *= ten
+            }
+            let (whole, rest) = (&top / &bottom, &top % &bottom);
+            let twice: BigInt = rest * 2;
+            let up = twice > bottom || (twice == bottom && (&whole % BigInt::from(2)) == BigInt::one());
+            if up { whole + 1 } else { whole }
+        };
+        let sized = |digits: i64| if number.mantissa < 0 { -digits } else { digits };
+        if let Some(mantissa) = quick().and_then(|n| i64::try_from(n).ok()).filter(|n| *n < LIMIT) {
+            return Decimal { mantissa: sized(mantissa), scale: decimals };
+        }
+        let fewer = (0..=decimals).rev().find_map(|scale| {
+            let mantissa = exact(i32::from(scale) - i32::from(number.scale)).to_i64().filter(|n| *n < LIMIT)?;
+            Some(Decimal { mantissa: sized(mantissa), scale })
+        });
+        // Beyond eighteen digits before the point there is no number to be had; no price comes near.
+        fewer.unwrap_or(Decimal { mantissa: sized(LIMIT - 1), scale: 0 })
+    }
+
+    fn shortened(&self, more: i32) -> Option<u128> {
+        let ten = BigInt::from(10).pow(more.unsigned_abs());
+        let (mut top, mut bottom): (BigInt, BigInt) = (self.exact.numer() << BITS, self.exact.denom().clone());
+        if more < 0 {
+            bottom *= ten
+        } else {
+            top *= ten
+        }
+        if top.is_zero() { None } else { (top / bottom).to_u128() }
+    }
+}
+
+const LIMIT: i64 = 1_000_000_000_000_000_000;
+
+#[cfg(test)]
+#[path = "adjust_test.rs"]
+mod tests;
