@@ -79,12 +79,12 @@ enum Command {
     },
     /// Write bars: of one instrument or many, golden or of one source, long or wide.
     #[command(
-        after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland\n  mizuno bars KBF --source harbour --interval 1m -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet\n  mizuno bars KBF OXB TRN --layout wide --columns date,close --last 20\n  mizuno bars 'AL*' --this month --explain"
+        after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland\n  mizuno bars KBF --source harbour --interval 1m -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet\n  mizuno bars KBF OXB TRN --layout wide --columns date,close --last 20\n  mizuno bars KBF --interval 1w --adjust all --last 60\n  mizuno bars 'AL*' --this month --explain"
     )]
     Bars(Box<commands::bars::Bars>),
     /// Show the corporate actions of an instrument and what each does to its prices; enter or withdraw one.
     #[command(
-        after_help = "Examples:\n  mizuno actions KBF\n  mizuno actions KBF --enter 'dividend ex_date=2024-12-16 amount=0.10' --by mere --reason 'the annual report'\n  mizuno actions --import actions.csv --by mere --reason 'the registrar, by letter'\n  mizuno actions --withdraw 1 --by mere --reason 'entered twice'"
+        after_help = "Examples:\n  mizuno actions KBF\n  mizuno actions --import actions.csv --by mere --reason letter\n  mizuno actions --withdraw 1 --by mere --reason 'entered twice'"
     )]
     Actions(commands::actions::Which),
     /// Show what changed when in the configuration, or a file as it stood.

@@ -169,7 +169,8 @@ async fn every_example_of_the_help_is_understood() {
         assert!(!of_this.is_empty(), "{command} has no example: {}", help.out);
         examples.extend(of_this);
     }
-    // The one file that an example reads, as it stands in docs/questions.md.
+    // The files that examples read, as they stand in docs/questions.md and docs/adjustment.md.
+    std::fs::write(dir.join("actions.csv"), "instrument,kind,ex_date,amount\nKBF,dividend,2024-12-09,0.06\n").unwrap();
     std::fs::write(dir.join("closes.toml"), "instruments = [\"KBF\"]\n").unwrap();
     let waits = ["mizuno serve", "mizuno demo", "mizuno watch"];
     let mut wrong = vec![];

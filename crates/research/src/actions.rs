@@ -3,20 +3,11 @@
 //! They come from lists of sources and from people. What a person entered goes before every list; of the lists, the first by name
 //! that tells of an action counts, and what another says otherwise is told as a conflict.
 
-use crate::{
-    Research,
-    findings::{Known, Splits},
-    golden::Lineup,
-};
-use mizuno_config::{GOLDEN, profile::ListKind};
-use mizuno_core::{
-    Action, Calendar, Decimal, Instrument, Interval, SeriesKey, Side, Slot, Timestamp, TradeDate,
-    action::What,
-    adjust::{self, Adjust, Anchor, Effect, Factors, Judged},
-    finding::Split,
-};
+use crate::Research;
+use mizuno_config::profile::ListKind;
+use mizuno_core::{Action, Timestamp, action::What, finding::Split};
 use mizuno_desk::{DeskError, Setup};
-use mizuno_store::{actions::NewAction, blocks::Needed, lists::Columns};
+use mizuno_store::{actions::NewAction, lists::Columns};
 use std::collections::BTreeMap;
 
 /// Who told of an action.
@@ -118,38 +109,24 @@ impl Actions {
     }
 }
 
-/// How prices of a question are adjusted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Adjustment {
-    /// For which actions.
-    pub which: Adjust,
-    /// Where prices are as they were paid.
-    pub anchor: Anchor,
+/// The splits and bonus issues that are known, by symbol, and the venues that have such a list at all.
+#[derive(Clone, Debug, Default)]
+pub struct Splits {
+    by_symbol: BTreeMap<String, Vec<Split>>,
+    venues: Vec<String>,
+    /// What two lists say otherwise, in sentences; what the first of them says counts.
+    pub conflicts: Vec<String>,
 }
 
-/// The actions of one instrument at work.
-pub struct Adjusted {
-    /// Each action, with what it does.
-    pub actions: Vec<(KnownAction, Judged)>,
-    /// The factors that they make together.
-    pub factors: Factors,
-    /// What is told of each trade date on which some count.
-    pub days: Vec<(TradeDate, String)>,
-    /// Whether the closes come from bars of a minute, since no daily ones are held.
-    pub by_minutes: bool,
-}
+impl Splits {
+    fn new(by_symbol: BTreeMap<String, Vec<Split>>, venues: Vec<String>, conflicts: Vec<String>) -> Splits {
+        Splits { by_symbol, venues, conflicts }
+    }
 
-/// The closes that actions are held against.
-#[derive(Clone)]
-pub(crate) struct Closes {
-    lineup: Lineup,
-    interval: Interval,
-}
-
-impl Closes {
-    /// What changes when one of them may.
-    pub(crate) fn state(&self, setup: &Setup, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
-        self.lineup.state(setup, known, named)
+    /// The splits of an instrument; `None` when its venue has no list of them.
+    pub fn of(&self, setup: &Setup, symbol: &str) -> Option<&[Split]> {
+        let venue = &setup.known(symbol)?.venue;
+        self.venues.contains(venue).then(|| self.by_symbol.get(symbol).map_or(&[][..], Vec::as_slice))
     }
 }
 
@@ -191,114 +168,6 @@ impl Research {
             }
         }
         Ok(out)
-    }
-
-    /// The closes of an instrument that its actions are held against: golden daily ones, or of minutes where there are none.
-    pub(crate) async fn closes(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Option<Closes>, DeskError> {
-        for interval in [Interval::Daily, Interval::MINUTE] {
-            let key = SeriesKey { symbol: instrument.symbol.clone(), interval, side: Side::Trade, source: GOLDEN.to_owned() };
-            let lineup = self.unexamined(setup, &key, known).await?;
-            if !lineup.parts.is_empty() {
-                return Ok(Some(Closes { lineup, interval }));
-            }
-        }
-        Ok(None)
-    }
-
-    /// The close of each session, in order.
-    async fn read_closes(
-        &self,
-        setup: &Setup,
-        closes: &Closes,
-        calendar: &Calendar,
-        known: &Known,
-        as_of: Timestamp,
-    ) -> Result<Vec<(TradeDate, Decimal)>, DeskError> {
-        let mut lineup = closes.lineup.clone();
-        self.examine_lineup(setup, &mut lineup, known).await?;
-        let extent = self.desk.store.held(&lineup.parts.iter().map(|p| p.row.clone()).collect::<Vec<_>>(), as_of).await?;
-        let extent = extent.values().filter_map(mizuno_core::spans::hull).reduce(|a, b| a.start.min(b.start)..a.end.max(b.end));
-        let Some(extent) = extent else { return Ok(vec![]) };
-        let only_close = Needed { open: false, high: false, low: false, volume: false };
-        let mut reading = self.golden_over(lineup, calendar, extent, as_of, only_close);
-        let mut out: Vec<(TradeDate, Decimal)> = vec![];
-        while let Some(made) = reading.next().await? {
-            for bar in &made.bars.rows {
-                let date = match closes.interval {
-                    Interval::Daily => bar.slot.date(),
-                    interval => calendar.session_of(interval, bar.slot).map_or_else(|| bar.slot.date(), |s| s.date),
-                };
-                match out.last_mut() {
-                    Some((last, close)) if *last == date => *close = bar.close(),
-                    _ => out.push((date, bar.close())),
-                }
-            }
-        }
-        Ok(out)
-    }
-
-    /// What the actions of an instrument do to its prices of an interval. `first` and `last` are the trade dates of its oldest and newest
-    /// bar, to which anchors refer.
-    ///
-    /// # Errors
-    /// When the store cannot be read, or the venue is no longer configured.
-    pub(crate) async fn adjusted(
-        &self,
-        setup: &Setup,
-        instrument: &Instrument,
-        interval: Interval,
-        adjustment: Adjustment,
-        (first, last): (TradeDate, TradeDate),
-        known: &Known,
-        closes: Option<&Closes>,
-    ) -> Result<Adjusted, DeskError> {
-        let calendar = setup.calendar_of(instrument)?;
-        let all = known.actions.of(&instrument.symbol);
-        let wanted = adjustment.which == Adjust::All && all.iter().any(|k| !k.action.is_of_shares());
-        let read = match closes.filter(|_| wanted) {
-            Some(closes) => self.read_closes(setup, closes, calendar, known, known.as_of).await?,
-            None => vec![],
-        };
-        let until = match adjustment.anchor {
-            Anchor::Date(date) => date.min(last),
-            Anchor::Newest | Anchor::Oldest => last,
-        };
-        let sessions = calendar.sessions();
-        let session = |date: TradeDate| sessions.get(sessions.partition_point(|s| s.date < date)).map_or(date, |s| s.date);
-        let close = |before: TradeDate| read.partition_point(|(date, _)| *date < before).checked_sub(1).map(|at| read[at]);
-        let actions = all.iter().map(|k| k.action.clone()).collect();
-        let judged = adjust::judge(actions, adjustment.which, until, &instrument.currency, session, close);
-        let start = |date: TradeDate| match interval {
-            Interval::Daily => Slot::on(date),
-            interval => calendar.span_of_dates(interval, date..TradeDate(i32::MAX)).start,
-        };
-        let anchor = (adjustment.anchor == Anchor::Oldest).then(|| start(first));
-        let factors = Factors::of(&judged, start, anchor);
-        // Each judged action beside what is known of it: the two are in another order where an ex-date has no session.
-        let mut rest: Vec<&KnownAction> = all.iter().collect();
-        let mut actions = vec![];
-        for judged in judged {
-            if let Some(at) = rest.iter().position(|k| k.action == judged.action) {
-                actions.push((rest.remove(at).clone(), judged));
-            }
-        }
-        Ok(Adjusted { days: days(&actions), actions, factors, by_minutes: wanted && closes.is_some_and(|c| c.interval != Interval::Daily) })
-    }
-
-    /// The actions of an instrument and what each does to daily prices, as of an instant; with what lists say otherwise.
-    ///
-    /// # Errors
-    /// When the instrument is not known, or the store cannot be read.
-    pub async fn actions_of(&self, setup: &Setup, symbol: &str, as_of: Timestamp) -> Result<(Adjusted, Vec<String>), DeskError> {
-        let known = self.known(setup, as_of).await?;
-        let instrument = setup.instrument(symbol)?;
-        let closes = self.closes(setup, instrument, &known).await?;
-        let dates = (TradeDate(i32::MIN), setup.calendar_of(instrument)?.last_closed(as_of).map_or(TradeDate(0), |s| s.date));
-        let adjustment = Adjustment { which: Adjust::All, anchor: Anchor::Newest };
-        let adjusted = self.adjusted(setup, instrument, Interval::Daily, adjustment, dates, &known, closes.as_ref()).await?;
-        let mine = |sentence: &&String| sentence.starts_with(&format!("{}: ", instrument.symbol));
-        let told = known.actions.conflicts.iter().chain(&known.actions.unread).filter(mine).cloned().collect();
-        Ok((adjusted, told))
     }
 
     /// Enters actions in a person's name, all or none; returns their numbers.
@@ -343,25 +212,5 @@ fn said(key: &str, text: &str, wanted: &str) -> Result<String, DeskError> {
     match text.trim() {
         "" => Err(DeskError::Invalid(format!("{key}: {wanted}"))),
         text => Ok(text.to_owned()),
-    }
-}
-
-/// The texts of the actions of each trade date, one after another.
-fn days(actions: &[(KnownAction, Judged)]) -> Vec<(TradeDate, String)> {
-    let text = |judged: &Judged| match &judged.effect {
-        Effect::Not(_) => format!("{} (not applied)", judged.action),
-        _ => judged.action.to_string(),
-    };
-    let day = |all: &[(KnownAction, Judged)]| (all[0].1.counts_on, all.iter().map(|(_, j)| text(j)).collect::<Vec<_>>().join("; "));
-    actions.chunk_by(|(_, a), (_, b)| a.counts_on == b.counts_on).map(day).collect()
-}
-
-impl Adjusted {
-    /// What could not be applied, each with the reason.
-    pub fn doubtful(&self) -> impl Iterator<Item = (&KnownAction, &str)> {
-        self.actions.iter().filter_map(|(known, judged)| match &judged.effect {
-            Effect::Not(why) => Some((known, why.as_str())),
-            _ => None,
-        })
     }
 }

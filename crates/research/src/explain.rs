@@ -2,13 +2,12 @@
 
 use crate::{
     Research,
-    actions::Adjustment,
     answer::{Member, Prepared, decimals},
     reading::Subject,
 };
 use mizuno_core::{
     Completeness,
-    adjust::{Adjust, Anchor, Effect},
+    adjust::{Adjust, Adjustment, Anchor, Effect},
 };
 use mizuno_desk::DeskError;
 

@@ -1,6 +1,9 @@
 //! The checks at work: what they find in each series, worked out anew when its bars have changed.
 
-use crate::{Research, actions::Actions};
+use crate::{
+    Research,
+    actions::{Actions, Splits},
+};
 use mizuno_config::profile::{Adjusted, Offer};
 use mizuno_core::{
     Aligned, Decimal, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
@@ -10,7 +13,7 @@ use mizuno_core::{
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{quarantine::Slots, series::SeriesRow};
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::HashMap,
     sync::{Arc, Mutex, PoisonError},
 };
 
@@ -40,27 +43,6 @@ struct Standard {
     venue: u64,
     adjusted: Adjusted,
     lot: u32,
-}
-
-/// The splits and bonus issues that are known, by symbol, and the venues that have such a list at all.
-#[derive(Clone, Debug, Default)]
-pub struct Splits {
-    by_symbol: BTreeMap<String, Vec<Split>>,
-    venues: Vec<String>,
-    /// What two lists say otherwise, in sentences; what the first of them says counts.
-    pub conflicts: Vec<String>,
-}
-
-impl Splits {
-    pub(crate) fn new(by_symbol: BTreeMap<String, Vec<Split>>, venues: Vec<String>, conflicts: Vec<String>) -> Splits {
-        Splits { by_symbol, venues, conflicts }
-    }
-
-    /// The splits of an instrument; `None` when its venue has no list of them.
-    pub fn of(&self, setup: &Setup, symbol: &str) -> Option<&[Split]> {
-        let venue = &setup.known(symbol)?.venue;
-        self.venues.contains(venue).then(|| self.by_symbol.get(symbol).map_or(&[][..], Vec::as_slice))
-    }
 }
 
 /// What every series' findings are judged by, read once for a question about many.

@@ -1,7 +1,7 @@
 //! What is missing, with what other sources say of it and what a person might do; gaps of many series as one; and the gaps
 //! of golden series.
 
-use crate::{Research, findings::Splits, golden::takes_part, whole::union};
+use crate::{Research, actions::Splits, golden::takes_part, whole::union};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Cause, Gap, Interval, Overlap, SeriesKey, Side, Span, Spans,

@@ -2,7 +2,8 @@
 
 use crate::{
     Research,
-    findings::{Known, Splits, doubted, offer_of},
+    actions::Splits,
+    findings::{Known, doubted, offer_of},
 };
 use mizuno_config::{GOLDEN, Ranked, profile::Adjusted};
 use mizuno_core::{

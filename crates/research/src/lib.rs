@@ -9,6 +9,7 @@
 //! It asks no source and runs nothing, and knows nothing of HTTP or of the types that go over the wire.
 
 pub mod actions;
+pub mod adjusting;
 pub mod answer;
 mod checking;
 pub mod comparison;

@@ -33,7 +33,7 @@ pub struct Bars {
     /// Also instruments found by these words.
     #[arg(long, value_name = "WORDS")]
     search: Option<String>,
-    /// Interval, as collected; 1d when left out.
+    /// Interval: as collected, or coarser, as in 5m, 1h, 1d, 1w, 1mo, 1q or 1y; 1d when left out.
     #[arg(long)]
     interval: Option<String>,
     /// One source's series instead of the golden one.
@@ -60,6 +60,18 @@ pub struct Bars {
     /// Instead of the bars, what differs from the answer as of this instant: new, changed and gone rows, each with the cause.
     #[arg(long, value_name = "INSTANT")]
     since: Option<String>,
+    /// The interval that coarser bars are made of; the coarsest collected one that divides them when left out.
+    #[arg(long, value_name = "INTERVAL")]
+    made_from: Option<String>,
+    /// Where coarser bars of a session begin: session (its open, and after each break), or a zone, on whose clock they do.
+    #[arg(long, value_name = "session|ZONE")]
+    align: Option<String>,
+    /// The session that weeks and longer are labelled by: first (also when left out) or last.
+    #[arg(long, value_name = "SESSION")]
+    label: Option<String>,
+    /// Coarser bars of which something is missing: kept (also when left out) or dropped.
+    #[arg(long, value_name = "kept|dropped")]
+    incomplete: Option<String>,
     /// Prices adjusted for: none (as traded; also when left out), splits, or all (dividends, rights and spin-offs too).
     #[arg(long, value_name = "ACTIONS")]
     adjust: Option<String>,
@@ -72,7 +84,7 @@ pub struct Bars {
     /// Of a wide file: outer (moments that any instrument has) or inner (that all have); outer when left out.
     #[arg(long)]
     join: Option<String>,
-    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source, doubted, completeness, action, and with --adjust raw_close, price_factor and volume_factor.
+    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source, doubted, completeness, action, with --adjust raw_close, price_factor and volume_factor, and of coarser bars average_price, held and expected.
     #[arg(long)]
     columns: Option<String>,
     /// Other names for columns, as in close:Close,date:Date.
@@ -156,6 +168,10 @@ impl Bars {
             ("this", &self.this),
             ("as_of", &self.as_of),
             ("since", &self.since),
+            ("made_from", &self.made_from),
+            ("align", &self.align),
+            ("label", &self.label),
+            ("incomplete", &self.incomplete),
             ("adjust", &self.adjust),
             ("anchor", &self.anchor),
             ("layout", &self.layout),

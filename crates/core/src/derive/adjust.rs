@@ -165,6 +165,15 @@ pub enum Anchor {
     Date(TradeDate),
 }
 
+/// How prices are adjusted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Adjustment {
+    /// For which actions.
+    pub which: Adjust,
+    /// Where prices are as traded.
+    pub anchor: Anchor,
+}
+
 /// By what the bars of each stretch of time are multiplied.
 #[derive(Debug)]
 pub struct Factors {
@@ -231,7 +240,7 @@ pub struct Factor {
 }
 
 impl Factor {
-    fn new(exact: BigRational) -> Factor {
+    pub(crate) fn new(exact: BigRational) -> Factor {
         Factor { exact, short: [const { OnceLock::new() }; 2 * MAX_SCALE as usize + 1] }
     }
 

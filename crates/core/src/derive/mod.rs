@@ -3,3 +3,4 @@
 pub mod adjust;
 pub mod change;
 pub mod golden;
+pub mod resample;

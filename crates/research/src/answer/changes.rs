@@ -10,7 +10,10 @@ use super::{
     rows::Rows,
     value_kind,
 };
-use crate::{question::Column, reading::Subject};
+use crate::{
+    question::{Column, resolve::Resolved},
+    reading::Subject,
+};
 use mizuno_core::{
     Decimal, Slot,
     bar::Digits,
@@ -132,7 +135,9 @@ impl Changes {
             let Some((then, now)) = &mut self.open else { return Ok(None) };
             let how_then = was.map(|m| how(&self.then.resolved, m)).transpose()?;
             let how_now = is.map(|m| how(&self.now.resolved, m)).transpose()?;
-            let rows = aligned(then.as_mut().zip(how_then.as_ref()), now.as_mut().zip(how_now.as_ref())).await?;
+            let rows =
+                aligned(then.as_mut().zip(was.map(|m| (&self.then.resolved, m))), now.as_mut().zip(is.map(|m| (&self.now.resolved, m))))
+                    .await?;
             if rows.is_empty() {
                 self.open = None;
                 self.at += 1;
@@ -204,13 +209,13 @@ impl Changes {
 
 /// The next rows of both sides, slot by slot.
 async fn aligned(
-    mut then: Option<(&mut Open, &Rows<'_>)>,
-    mut now: Option<(&mut Open, &Rows<'_>)>,
+    mut then: Option<(&mut Open, (&Resolved, &Member))>,
+    mut now: Option<(&mut Open, (&Resolved, &Member))>,
 ) -> Result<Vec<(Slot, Option<Row>, Option<Row>)>, DeskError> {
     let mut out = vec![];
     while out.len() < A_BATCH {
-        let a = if let Some((open, how)) = &mut then { open.peek(how).await? } else { None };
-        let b = if let Some((open, how)) = &mut now { open.peek(how).await? } else { None };
+        let a = if let Some((open, (resolved, member))) = &mut then { open.peek(resolved, member).await? } else { None };
+        let b = if let Some((open, (resolved, member))) = &mut now { open.peek(resolved, member).await? } else { None };
         let Some(slot) = a.into_iter().chain(b).min() else { break };
         let old = then.as_mut().filter(|_| a == Some(slot)).and_then(|(open, _)| open.take());
         let new = now.as_mut().filter(|_| b == Some(slot)).and_then(|(open, _)| open.take());
@@ -239,11 +244,11 @@ impl Side<'_> {
 
     /// What the answer had in a slot, and what that followed from.
     fn standpoint<'s>(&'s self, slot: Slot, row: &'s Option<Row>, other: Option<&Row>) -> Standpoint<'s> {
-        let bar = row.as_ref().and_then(|(_, bar)| bar.as_ref());
+        let bar = row.as_ref().and_then(|(_, bar, _)| bar.as_ref());
         let resolved = &self.prepared.resolved;
         // A row without a bar is there as soon as its slot is due.
         let is_due = bar.is_some()
-            || other.is_some_and(|(_, bar)| bar.is_some())
+            || other.is_some_and(|(_, bar, _)| bar.is_some())
             || slot < self.how.calendar.due_until(self.how.interval, resolved.instant, 0);
         let in_range = self.member.wanted.span.contains(&slot) && self.how.takes(slot) && is_due;
         let adjusted = self.how.factors(slot).map(|f| (&f.price.exact, &f.volume.exact));

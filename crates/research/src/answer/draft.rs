@@ -1,9 +1,8 @@
 //! What a question is answered from, before any doubts are looked for: enough to say whether the answer has changed.
 
-use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, rows::Measured};
+use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, made::measures, rows::Measured};
 use crate::{
     Research,
-    actions::Adjustment,
     findings::Known,
     question::{
         Column, Missing, Question,
@@ -16,7 +15,7 @@ use futures_util::{StreamExt, stream};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Overlap, SeriesKey, Slot, Span, Timestamp,
-    adjust::{Adjust, Anchor},
+    adjust::{Adjust, Adjustment, Anchor},
     spans::hull,
 };
 use mizuno_desk::{DeskError, Setup, View, views::Seen};
@@ -69,7 +68,7 @@ impl Research {
         }
         let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
         let by_row: HashMap<i64, &View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
-        let measured = resolved.question.shape.columns.contains(&Column::Completeness);
+        let measured = measures(&resolved.question);
         let acting = resolved.question.adjust.is_some() || resolved.question.shape.columns.contains(&Column::Action);
         let mut members = vec![];
         for (wanted, mut subject) in resolved.series.iter().zip(subjects) {
@@ -217,7 +216,7 @@ impl Draft {
         let (before, after) = (&then.prepared.resolved, &self.prepared.resolved);
         let shape = &after.question.shape;
         // What is due, and how complete it is, changes with time alone.
-        if shape.missing == Missing::Rows || shape.columns.contains(&Column::Completeness) {
+        if shape.missing == Missing::Rows || measures(&after.question) {
             return Ok(false);
         }
         let same_state = || -> Result<bool, DeskError> {

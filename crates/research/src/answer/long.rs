@@ -3,14 +3,15 @@
 use super::{
     A_BATCH, Member, Prepared,
     batch::{Batch, Cells, Heading, Kind},
-    rows::{FACTOR, Rows, needed},
+    made::{Made, Read, grid, labels},
+    rows::{Extra, FACTOR, Rows, needed},
     value_kind,
 };
 use crate::{
+    adjusting::Adjusted,
     question::{Column, Missing, resolve::Resolved},
-    reading::Reader,
 };
-use mizuno_core::{Bar, Slot, bar::Digits};
+use mizuno_core::{Bar, Interval, Slot, Span, TradeDate, bar::Digits, resample::Length};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -26,7 +27,7 @@ pub(super) struct Long {
 
 /// A member being read.
 pub(super) struct Open {
-    reader: Reader,
+    reader: Made,
     /// For each place of its sources, the place among all sources.
     pub(super) places: Vec<u32>,
     /// Expected slots that have not had a row yet, where each is to have one.
@@ -39,7 +40,7 @@ pub(super) struct Open {
 pub(super) type WordsOf<'w> = (&'w [u32], &'w [String]);
 
 /// A row: a slot, and the bar there with the place of its source, where there is one.
-pub(super) type Row = (Slot, Option<(Bar, u16)>);
+pub(super) type Row = (Slot, Option<(Bar, u16)>, Option<Box<Extra>>);
 
 impl Prepared {
     pub(super) fn long_headings(&self, (price, volume): (Digits, Digits)) -> Vec<Heading> {
@@ -54,7 +55,7 @@ impl Prepared {
                 Column::Instrument => Kind::Words(instruments.clone()),
                 column => value_kind(column, (price, volume), &sources, &actions),
             };
-            let may_lack = matches!(column, Column::Volume | Column::Completeness | Column::Action);
+            let may_lack = matches!(column, Column::Volume | Column::Completeness | Column::Action | Column::AveragePrice);
             let optional = may_lack || (absent && column != Column::Instrument);
             Heading { name: self.name(column), kind, optional }
         };
@@ -76,7 +77,7 @@ impl Long {
             }
             let Some(open) = &mut self.open else { return Ok(None) };
             let how = how(&self.prepared.resolved, member)?;
-            if open.waiting.is_empty() && !open.read_on(&how).await? {
+            if open.waiting.is_empty() && !open.read_on(&self.prepared.resolved, member).await? {
                 self.open = None;
                 self.at += 1;
                 continue;
@@ -94,20 +95,36 @@ impl Long {
 
 /// How the bars of a member become rows.
 pub(super) fn how<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p>, DeskError> {
+    let resampled = resolved.question.length() != Length::Interval(member.wanted.key.interval);
+    let adjusted = member.adjusted.clone().filter(|_| !resampled);
+    rows_of(resolved, member, resolved.question.interval, adjusted)
+}
+
+/// How the bars that are read of a member become those of rows.
+pub(super) fn finer<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p>, DeskError> {
+    rows_of(resolved, member, member.wanted.key.interval, member.adjusted.clone())
+}
+
+fn rows_of<'p>(
+    resolved: &'p Resolved,
+    member: &Member,
+    interval: Interval,
+    adjusted: Option<Arc<Adjusted>>,
+) -> Result<Rows<'p>, DeskError> {
     let instrument = &member.wanted.instrument;
     let zone = resolved.setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
-    Ok(Rows::new(&resolved.question, instrument, resolved.setup.calendar_of(instrument)?, zone, member.adjusted.clone()))
+    Ok(Rows::new(&resolved.question, instrument, resolved.setup.calendar_of(instrument)?, zone, interval, adjusted))
 }
 
 impl Open {
     /// The next row, which stays; `None` at the end.
-    pub(super) async fn peek(&mut self, how: &Rows<'_>) -> Result<Option<Slot>, DeskError> {
+    pub(super) async fn peek(&mut self, resolved: &Resolved, member: &Member) -> Result<Option<Slot>, DeskError> {
         while self.waiting.is_empty() {
-            if !self.read_on(how).await? {
+            if !self.read_on(resolved, member).await? {
                 return Ok(None);
             }
         }
-        Ok(self.waiting.front().map(|(slot, _)| *slot))
+        Ok(self.waiting.front().map(|(slot, ..)| *slot))
     }
 
     /// Takes the row that was looked at.
@@ -116,24 +133,26 @@ impl Open {
     }
 
     /// Reads the next bars, and puts them with the expected slots before them among the rows that wait; false at the end.
-    async fn read_on(&mut self, how: &Rows<'_>) -> Result<bool, DeskError> {
-        let Some((mut bars, mut from)) = self.reader.next().await? else {
-            self.waiting.extend(self.expected.drain(..).map(|slot| (slot, None)));
+    async fn read_on(&mut self, resolved: &Resolved, member: &Member) -> Result<bool, DeskError> {
+        let finer = finer(resolved, member)?;
+        let Some(read) = self.reader.next(&finer, member).await? else {
+            self.waiting.extend(self.expected.drain(..).map(|slot| (slot, None, None)));
             return Ok(!self.waiting.is_empty());
         };
-        how.narrow(&mut bars.rows, &mut from);
-        self.waiting.reserve_exact(bars.rows.len());
-        if self.expected.is_empty() {
-            let places = from.into_iter().chain(std::iter::repeat(0));
-            self.waiting.extend(bars.rows.into_iter().zip(places).map(|(bar, place)| (bar.slot, Some((bar, place)))));
+        self.waiting.reserve_exact(read.bars.len());
+        let Read { bars, from, extras } = read;
+        let places = from.into_iter().chain(std::iter::repeat(0));
+        if self.expected.is_empty() && extras.is_empty() {
+            self.waiting.extend(bars.into_iter().zip(places).map(|(bar, place)| (bar.slot, Some((bar, place)), None)));
             return Ok(true);
         }
-        for (i, bar) in bars.rows.into_iter().enumerate() {
+        let mut extras = extras.into_iter();
+        for (bar, place) in bars.into_iter().zip(places) {
             while let Some(slot) = self.expected.pop_front_if(|slot| *slot < bar.slot) {
-                self.waiting.push_back((slot, None));
+                self.waiting.push_back((slot, None, None));
             }
             self.expected.pop_front_if(|slot| *slot == bar.slot);
-            self.waiting.push_back((bar.slot, Some((bar, from.get(i).copied().unwrap_or(0)))));
+            self.waiting.push_back((bar.slot, Some((bar, place)), extras.next()));
         }
         Ok(true)
     }
@@ -144,27 +163,41 @@ pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String
     let calendar = resolved.calendar(&member.wanted)?;
     let expected = match resolved.question.shape.missing {
         Missing::Rows => {
-            let how = how(resolved, member)?;
             let since = member.extent.start.max(member.wanted.span.start)..member.wanted.span.end;
-            how.expected(&member.wanted.instrument, &since, resolved.instant).into()
+            expected(resolved, member, &since)?.into()
         }
         _ => VecDeque::new(),
     };
+    let extent = member.extent.clone();
+    let reader =
+        prepared.research.read_over(member.subject.clone(), calendar, extent.clone(), resolved.instant, needed(&prepared.columns()));
+    // A piece that began before the first bar is one of this member too.
+    let begun = grid(resolved, member)?.and_then(|g| g.pieces(&extent).first().map(|p| p.span.start));
+    let span = begun.map_or(extent.start, |start| start.min(extent.start))..extent.end;
     Ok(Open {
         places: member.places(sources),
-        reader: prepared
-            .research
-            .read_over(member.subject.clone(), calendar, member.extent.clone(), resolved.instant, needed(&prepared.columns()))
-            .await?,
+        reader: Made::new(reader.await?, resolved, member, &span)?,
         expected,
         waiting: VecDeque::new(),
+    })
+}
+
+/// The slots in which a row is expected and due.
+pub(super) fn expected(resolved: &Resolved, member: &Member, span: &Span) -> Result<Vec<Slot>, DeskError> {
+    let instrument = &member.wanted.instrument;
+    Ok(match grid(resolved, member)? {
+        None => how(resolved, member)?.expected(instrument, span, resolved.instant),
+        Some(grid) => {
+            let last = instrument.last_traded.map_or(TradeDate(i32::MAX), |last| last.plus(1));
+            labels(&grid, instrument.listed.unwrap_or(TradeDate(i32::MIN))..last, span, resolved.instant)
+        }
     })
 }
 
 /// Some rows of a member as cells.
 fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: &[Option<&Row>], member: &Member, words: WordsOf<'_>) -> Batch {
     let column = |column: &Column| match column {
-        Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, rows.iter().flatten().map(|(slot, _)| *slot)),
+        Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, rows.iter().flatten().map(|(slot, ..)| *slot)),
         Column::Instrument => Cells::Words(vec![Some(instrument as u32); rows.len()]),
         column => values(*column, rows, how, member, words),
     };
@@ -173,19 +206,26 @@ fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: &[Option<&
 
 /// The cells of a column of values for some rows; empty where there is no row.
 pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, member: &Member, (places, actions): WordsOf<'_>) -> Cells {
-    let bars = || rows.iter().map(|row| row.and_then(|(_, bar)| bar.as_ref()));
+    let bars = || rows.iter().map(|row| row.and_then(|(_, bar, _)| bar.as_ref()));
     match column {
         Column::Action => {
-            let dates = rows.iter().map(|row| row.map(|(slot, _)| how.trade_date(*slot)));
-            Cells::Words(dates.map(|date| member.action(date?, actions)).collect())
+            let of = |(slot, _, extra): &Row| member.action_in(how, *slot, extra.as_deref(), actions);
+            Cells::Words(rows.iter().map(|row| of(row.as_ref()?)).collect())
         }
         Column::Source => Cells::Words(bars().map(|bar| bar.and_then(|(_, from)| places.get(usize::from(*from)).copied())).collect()),
         Column::Doubted => {
             let is = |bar: &(Bar, u16)| member.doubted.get(usize::from(bar.1)).is_some_and(|d| d.contains(&bar.0.slot));
-            Cells::Flags(bars().map(|bar| bar.map(is)).collect())
+            let of = |row: &Option<&Row>| {
+                let (_, bar, extra) = row.as_ref()?;
+                bar.as_ref().map(|bar| extra.as_ref().map_or_else(|| is(bar), |e| e.doubted))
+            };
+            Cells::Flags(rows.iter().map(of).collect())
         }
         Column::Completeness => {
-            let of = |row: &Option<&Row>| how.completeness(member.measured.as_deref()?, row.as_ref()?.0);
+            let of = |row: &Option<&Row>| {
+                let ((slot, _, extra), measured) = (row.as_ref()?, member.measured.as_deref()?);
+                extra.as_ref().map_or_else(|| how.completeness(measured, *slot), |e| measured.share(&e.span))
+            };
             Cells::Numbers(rows.iter().map(of).collect())
         }
         // Without a bar, too, a slot has its factors.
@@ -193,6 +233,12 @@ pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, memb
             let of = |slot: Slot| how.factors(slot).map(|f| if column == Column::PriceFactor { &f.price } else { &f.volume });
             Cells::Numbers(rows.iter().map(|row| Some(of(row.as_ref()?.0)?.decimal(FACTOR))).collect())
         }
-        _ => Cells::Numbers(bars().map(|bar| how.number(column, None, &bar?.0)).collect()),
+        _ => {
+            let of = |row: &Option<&Row>| {
+                let (_, bar, extra) = row.as_ref()?;
+                how.number(column, None, &bar.as_ref()?.0, extra.as_deref())
+            };
+            Cells::Numbers(rows.iter().map(of).collect())
+        }
     }
 }

@@ -7,12 +7,13 @@ pub mod batch;
 mod changes;
 mod draft;
 mod long;
+mod made;
 mod rows;
 mod wide;
 
 use crate::{
     Research,
-    actions::{Adjusted, Closes},
+    adjusting::{Adjusted, Closes},
     golden::Lineup,
     question::{
         Column, Layout, Round,
@@ -22,10 +23,11 @@ use crate::{
 };
 use batch::{Batch, Heading, Kind};
 pub use draft::Draft;
-use mizuno_core::{Completeness, Span, Spans, TradeDate, bar::Digits};
+use made::SEVERAL;
+use mizuno_core::{Completeness, Slot, Span, Spans, TradeDate, bar::Digits, resample::Length};
 use mizuno_desk::{DeskError, hands::Hands};
 pub(crate) use rows::decimals;
-use rows::{FACTOR, Measured};
+use rows::{Extra, FACTOR, Measured, Rows};
 use std::sync::Arc;
 use tokio::sync::mpsc::{Receiver, channel};
 
@@ -73,9 +75,20 @@ impl Member {
         texts.binary_search(&days[at].1).ok().map(|at| at as u32)
     }
 
+    /// The text of the actions that count in a row: on its trade date, or in any session of what it is made of.
+    fn action_in(&self, how: &Rows<'_>, slot: Slot, extra: Option<&Extra>, texts: &[String]) -> Option<u32> {
+        let Some(extra) = extra else { return self.action(how.trade_date(slot), texts) };
+        let date = |slot: Slot| if self.wanted.key.interval.is_intraday() { how.date_of(slot) } else { slot.date() };
+        let (first, last) = (date(extra.span.start), date(Slot(extra.span.end.0 - 1)));
+        let days = &self.adjusted.as_ref()?.days;
+        let day = days.iter().find(|(day, _)| (first..=last).contains(day))?;
+        texts.binary_search(&day.1).ok().map(|at| at as u32)
+    }
+
     /// For each place of its sources, the place among all sources of the answer.
     fn places(&self, sources: &[String]) -> Vec<u32> {
-        self.subject.sources().iter().map(|name| sources.iter().position(|s| s == name).unwrap_or(0) as u32).collect()
+        let place = |name: &str| sources.iter().position(|s| s == name).unwrap_or(0) as u32;
+        self.subject.sources().iter().map(String::as_str).chain([SEVERAL]).map(place).collect()
     }
 }
 
@@ -87,6 +100,8 @@ fn value_kind(column: Column, (price, volume): (Digits, Digits), sources: &Arc<[
         Column::Completeness => Kind::Number(Digits { whole: 3, scale: 2 }),
         Column::PriceFactor | Column::VolumeFactor => Kind::Number(Digits { whole: 6, scale: FACTOR }),
         Column::Action => Kind::Words(actions.clone()),
+        Column::AveragePrice => Kind::Number(Digits { whole: price.whole, scale: price.scale.max(FACTOR) }),
+        Column::Held | Column::Expected => Kind::Number(Digits { whole: 9, scale: 0 }),
         Column::Volume => Kind::Number(volume),
         _ => Kind::Number(price),
     }
@@ -188,6 +203,9 @@ impl Prepared {
                     out.push(name);
                 }
             }
+        }
+        if self.members.iter().any(|m| self.resolved.question.length() != Length::Interval(m.wanted.key.interval)) {
+            out.push(SEVERAL.to_owned());
         }
         out.into()
     }

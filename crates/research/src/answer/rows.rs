@@ -2,13 +2,13 @@
 
 use super::batch::Cells;
 use crate::{
-    actions::Adjusted,
+    adjusting::Adjusted,
     question::{Column, Question, Round, Shape},
     whole::Whole,
 };
 use mizuno_core::{
-    Bar, Calendar, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate,
-    adjust::Stretch,
+    Bar, Calendar, Completeness, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate,
+    adjust::{Factors, Stretch},
     time::{DAY, MINUTE, SECOND},
 };
 
@@ -22,10 +22,48 @@ pub(crate) enum Measured {
     Golden(Whole),
 }
 
+impl Measured {
+    /// The figures of a stretch.
+    pub(crate) fn over(&self, span: &Span) -> Completeness {
+        match self {
+            Measured::One(sight) => sight.completeness(span),
+            Measured::Golden(whole) => whole.completeness(span),
+        }
+    }
+
+    /// How complete a stretch is, in per cent.
+    pub(crate) fn share(&self, span: &Span) -> Option<Decimal> {
+        let c = self.over(span);
+        let there = (c.held + c.excused + c.quiet) * 10_000;
+        there.checked_div(c.expected + c.quiet).map(|hundredths| Decimal { mantissa: hundredths as i64, scale: 2 })
+    }
+}
+
+/// What an answer tells of a bar that was made of finer ones.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Extra {
+    /// The slots of the finer bars.
+    pub span: Span,
+    /// How many of these there are.
+    pub held: u64,
+    /// How many there should be, where somebody asks.
+    pub expected: Option<u64>,
+    /// The price paid on average, where somebody asks.
+    pub average: Option<Decimal>,
+    /// Whether one of them is doubted.
+    pub doubted: bool,
+}
+
 /// The numbers of bars that some columns are made of.
 pub(super) fn needed(values: &[Column]) -> Needed {
     let has = |column| values.contains(&column);
-    Needed { open: has(Column::Open), high: has(Column::High), low: has(Column::Low), volume: has(Column::Volume) }
+    let average = has(Column::AveragePrice);
+    Needed {
+        open: has(Column::Open),
+        high: average || has(Column::High),
+        low: average || has(Column::Low),
+        volume: average || has(Column::Volume),
+    }
 }
 
 /// How the bars of one instrument become rows.
@@ -37,7 +75,7 @@ pub(crate) struct Rows<'c> {
     first: Option<i64>,
     last: Option<i64>,
     at_end: bool,
-    round: Option<Round>,
+    pub round: Option<Round>,
     tick: Option<Decimal>,
     /// What prices are adjusted by, where the question asks for it.
     adjusted: Option<Arc<Adjusted>>,
@@ -59,13 +97,14 @@ impl<'c> Rows<'c> {
         instrument: &Instrument,
         calendar: &'c Calendar,
         zone: jiff::tz::TimeZone,
+        interval: Interval,
         adjusted: Option<Arc<Adjusted>>,
     ) -> Rows<'c> {
         let Shape { hours, first_minutes, last_minutes, at_end, round, .. } = question.shape;
         let minutes = |n: Option<u32>| n.map(|n| i64::from(n) * MINUTE);
         let (first, last) = (minutes(first_minutes), minutes(last_minutes));
         let adjusted = adjusted.filter(|_| question.adjust.is_some());
-        let (interval, tick) = (question.interval, instrument.tick_size);
+        let tick = instrument.tick_size;
         Rows { interval, calendar, zone, hours, first, last, at_end, round, tick, adjusted }
     }
 
@@ -118,6 +157,11 @@ impl<'c> Rows<'c> {
         if self.interval.is_intraday() { self.moment(slot).div_euclid(SECOND) } else { slot.0 * (DAY / SECOND) }
     }
 
+    /// The trade date of an instant, in the session that is open then, or on the wall.
+    pub(crate) fn date_of(&self, slot: Slot) -> TradeDate {
+        self.calendar.session_of(Interval::MINUTE, slot).map_or_else(|| slot.instant().date_in(&self.zone), |s| s.date)
+    }
+
     /// The trade date of a row.
     pub(crate) fn trade_date(&self, slot: Slot) -> TradeDate {
         match self.interval {
@@ -126,17 +170,21 @@ impl<'c> Rows<'c> {
         }
     }
 
+    /// Every slot of the calendar round `span`.
+    pub(crate) fn slots(&self, span: &Span) -> Spans {
+        let date = |slot: Slot| self.trade_date(slot);
+        self.calendar.expected(self.interval, date(span.start).plus(-7)..date(span.end).plus(8))
+    }
+
+    /// What bars are multiplied by on their way into coarser ones, and to how many decimals.
+    pub(crate) fn factors_and_decimals(&self) -> Option<(&Factors, u8)> {
+        self.adjusted.as_ref().map(|a| (&a.factors, decimals(self.round)))
+    }
+
     /// How complete the trade date of a row is, in per cent: what is held, excused or quiet of what is due. `None` where nothing is due.
     pub(crate) fn completeness(&self, measured: &Measured, slot: Slot) -> Option<Decimal> {
         let date = self.trade_date(slot);
-        let span = self.calendar.span_of_dates(self.interval, date..date.plus(1));
-        let c = match measured {
-            Measured::One(sight) => sight.completeness(&span),
-            Measured::Golden(whole) => whole.completeness(&span),
-        };
-        let all = c.expected + c.quiet;
-        let there = (c.held + c.excused + c.quiet) * 10_000;
-        there.checked_div(all).map(|hundredths| Decimal { mantissa: hundredths as i64, scale: 2 })
+        measured.share(&self.calendar.span_of_dates(self.interval, date..date.plus(1)))
     }
 
     /// A price of a slot as it is asked for.
@@ -168,8 +216,13 @@ impl<'c> Rows<'c> {
     }
 
     /// The number of a bar in a column of numbers.
-    pub(crate) fn number(&self, column: Column, measured: Option<&Measured>, bar: &Bar) -> Option<Decimal> {
+    pub(crate) fn number(&self, column: Column, measured: Option<&Measured>, bar: &Bar, extra: Option<&Extra>) -> Option<Decimal> {
+        let whole = |n: u64| Decimal { mantissa: n as i64, scale: 0 };
         Some(match column {
+            Column::AveragePrice => extra?.average?,
+            Column::Held => whole(extra?.held),
+            Column::Expected => whole(extra?.expected?),
+            Column::Completeness if extra.is_some() => measured?.share(&extra?.span)?,
             Column::Open => self.price(bar.slot, bar.open()),
             Column::High => self.price(bar.slot, bar.high()),
             Column::Low => self.price(bar.slot, bar.low()),

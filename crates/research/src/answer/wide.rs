@@ -6,7 +6,8 @@
 use super::{
     Prepared, SIDE_BY_SIDE,
     batch::{Batch, Cells, Heading, Kind},
-    long::how,
+    long::{expected, finer, how},
+    made::{Made, grid},
     rows::{Rows, needed},
     value_kind,
 };
@@ -15,7 +16,7 @@ use crate::{
     question::{Column, Missing},
 };
 use futures_util::{StreamExt, stream};
-use mizuno_core::{Decimal, Overlap, Slot, Span, bar::Digits};
+use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, bar::Digits};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -56,6 +57,7 @@ struct Strip {
     numbers: Vec<Packed>,
     sources: Vec<u32>,
     doubted: Vec<bool>,
+    actions: Vec<Option<u32>>,
 }
 
 /// Numbers of which some may lack, in nine bytes each.
@@ -128,14 +130,7 @@ impl Wide {
                     let how = how(&self.prepared.resolved, &self.prepared.members[0])?;
                     let width = self.moments.len() + stretch.series.len() * (self.values.len() + 1);
                     let rows = (A_BATCH / width.max(1)).max(1).min(stretch.rows.len() - stretch.gone);
-                    return Ok(Some(stretch.take(
-                        rows,
-                        &how,
-                        &self.moments,
-                        &self.values,
-                        (&self.prepared, &self.actions),
-                        &mut self.carried,
-                    )));
+                    return Ok(Some(stretch.take(rows, &how, &self.moments, &self.values, &self.prepared, &mut self.carried)));
                 }
                 self.read = None;
             }
@@ -146,10 +141,12 @@ impl Wide {
 
     async fn stretch(&self, span: Span) -> Result<Stretch, DeskError> {
         let one = |at: usize| {
-            let (prepared, values, sources, span) = (self.prepared.clone(), self.values.clone(), self.sources.clone(), span.clone());
+            let (prepared, values, span) = (self.prepared.clone(), self.values.clone(), span.clone());
+            let (sources, actions) = (self.sources.clone(), self.actions.clone());
             let desk = self.prepared.research.desk.clone();
             async move {
-                let read = desk.hands.spawn(async move { strip(&prepared.research, &prepared, at, span, &values, &sources).await });
+                let read =
+                    desk.hands.spawn(async move { strip(&prepared.research, &prepared, at, span, &values, (&sources, &actions)).await });
                 read.await.map_err(|e| DeskError::fault("reading a series", e))?
             }
         };
@@ -182,7 +179,7 @@ impl Wide {
                 continue;
             }
             seen.push(life);
-            let slots = how(&self.prepared.resolved, member)?.expected(instrument, span, self.prepared.resolved.instant);
+            let slots = expected(&self.prepared.resolved, member, span)?;
             out = if out.is_empty() { slots } else { both(&out, &slots) };
         }
         Ok(out)
@@ -200,14 +197,16 @@ fn stretches(prepared: &Prepared) -> VecDeque<Span> {
     }
     let values = question.columns(true).iter().filter(|c| !c.is_of_the_moment()).count().max(1);
     let slots = (AT_ONCE / (prepared.members.len().max(1) * values)).max(1) as i64;
-    let step = question.interval.step();
+    // In the slots of what is read: all members are made of one interval.
+    let finer = prepared.members.first().map_or(question.interval, |m| m.wanted.key.interval);
+    let step = finer.step();
     let held = whole.end.0.min(prepared.resolved.instant.0.max(whole.start.0));
-    let end = if question.interval.is_intraday() { held } else { whole.end.0.min(whole.start.0 + 400 * 366) };
+    let end = if finer.is_intraday() { held } else { whole.end.0.min(whole.start.0 + 400 * 366) };
     let mut out = VecDeque::new();
     let mut at = whole.start.0;
     while at < end {
         // A day of trading is far shorter than a day: three quarters of the slots are never filled.
-        let room = if question.interval.is_intraday() { slots * 3 } else { slots + slots / 3 };
+        let room = if finer.is_intraday() { slots * 3 } else { slots + slots / 3 };
         let next = at.saturating_add(room.saturating_mul(step)).min(end.max(at + step));
         out.push_back(Slot(at)..Slot(next));
         at = next;
@@ -221,32 +220,45 @@ async fn strip(
     at: usize,
     span: Span,
     values: &[Column],
-    sources: &[String],
+    (sources, actions): (&[String], &[String]),
 ) -> Result<Strip, DeskError> {
     let (resolved, member) = (&prepared.resolved, &prepared.members[at]);
-    let span = span.clip(&member.extent);
     let mut out = Strip::default();
+    // Pieces that begin in the stretch are read whole.
+    let grid = grid(resolved, member)?;
+    let span = match &grid {
+        None => span.clip(&member.extent),
+        Some(grid) => {
+            let mut pieces = grid.pieces(&member.extent).into_iter().map(|p| p.span).filter(|p| span.contains(&p.start));
+            let (first, rest) = (pieces.next(), pieces.last());
+            first.map_or(span.start..span.start, |first| first.start..rest.map_or(first.end, |rest| rest.end))
+        }
+    };
     out.numbers.resize_with(values.iter().filter(|c| is_number(**c)).count(), Packed::default);
     if span.start >= span.end {
         return Ok(out);
     }
-    let how = how(resolved, member)?;
+    let (how, finer) = (how(resolved, member)?, finer(resolved, member)?);
     let (with_source, with_doubt) = (values.contains(&Column::Source), values.contains(&Column::Doubted));
+    let with_action = values.contains(&Column::Action);
     let places = member.places(sources);
     let mut slots = vec![];
-    let mut reader = research.read_over(member.subject.clone(), how.calendar, span, resolved.instant, needed(values)).await?;
-    while let Some((mut bars, mut from)) = reader.next().await? {
-        how.narrow(&mut bars.rows, &mut from);
-        slots.extend(bars.rows.iter().map(|b| b.slot));
+    let reader = research.read_over(member.subject.clone(), how.calendar, span.clone(), resolved.instant, needed(values)).await?;
+    let mut reader = Made::new(reader, resolved, member, &span)?;
+    while let Some(read) = reader.next(&finer, member).await? {
+        slots.extend(read.bars.iter().map(|b| b.slot));
         for (cells, column) in out.numbers.iter_mut().zip(values.iter().filter(|c| is_number(**c))) {
-            cells.extend(bars.rows.iter().map(|b| how.number(*column, member.measured.as_deref(), b)));
+            cells.extend(read.iter().map(|(_, bar, extra)| how.number(*column, member.measured.as_deref(), bar, extra)));
         }
-        let from = |i: usize| usize::from(from.get(i).copied().unwrap_or(0));
         if with_source {
-            out.sources.extend((0..bars.rows.len()).map(|i| places.get(from(i)).copied().unwrap_or(0)));
+            out.sources.extend((0..read.bars.len()).map(|at| places.get(usize::from(read.place(at))).copied().unwrap_or(0)));
+        }
+        if with_action {
+            out.actions.extend(read.iter().map(|(_, bar, extra)| member.action_in(&how, bar.slot, extra, actions)));
         }
         if with_doubt {
-            out.doubted.extend(bars.rows.iter().enumerate().map(|(i, b)| member.doubted.get(from(i)).is_some_and(|d| d.contains(&b.slot))));
+            let is = |at: usize, bar: &Bar| member.doubted.get(usize::from(read.place(at))).is_some_and(|d| d.contains(&bar.slot));
+            out.doubted.extend(read.iter().map(|(at, bar, extra)| extra.map_or_else(|| is(at, bar), |e| e.doubted)));
         }
     }
     out.slots = slots.into();
@@ -297,7 +309,7 @@ impl Stretch {
         how: &Rows<'_>,
         moments: &[Column],
         values: &[Column],
-        (prepared, actions): (&Prepared, &[String]),
+        prepared: &Prepared,
         carried: &mut [Option<Decimal>],
     ) -> Batch {
         let slots = &self.rows[self.gone..self.gone + rows];
@@ -326,10 +338,7 @@ impl Stretch {
             let mut number = strip.numbers.iter();
             for column in values {
                 match column {
-                    Column::Action => {
-                        let member = &prepared.members[at];
-                        columns.push(Cells::Words(slots.iter().map(|slot| member.action(how.trade_date(*slot), actions)).collect()));
-                    }
+                    Column::Action => columns.push(Cells::Words(found.iter().map(|i| i.and_then(|i| strip.actions[i])).collect())),
                     Column::Source => columns.push(Cells::Words(found.iter().map(|i| i.map(|i| strip.sources[i])).collect())),
                     Column::Doubted => columns.push(Cells::Flags(found.iter().map(|i| i.map(|i| strip.doubted[i])).collect())),
                     _ => {

@@ -3,19 +3,23 @@
 use super::{
     ADJUST, Column, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
     given::{Given, Value},
+    pieces::Pieces,
     zone::{Clock, Stamp},
 };
-use crate::actions::Adjustment;
 use mizuno_config::GOLDEN;
-use mizuno_core::{Interval, SeriesKey, Side, Timestamp, adjust::Anchor};
+use mizuno_core::{
+    Interval, SeriesKey, Side, Timestamp,
+    adjust::{Adjustment, Anchor},
+    resample::Length,
+};
 use mizuno_desk::moments::{Moment, instant, moment};
 use std::{collections::BTreeMap, str::FromStr};
 
 /// The keys there are, with what each takes; in the order of the canonical text.
-pub const KEYS: [(&str, &str); 33] = [
+pub const KEYS: [(&str, &str); 37] = [
     ("instruments", "symbols, present or former, and patterns as AL*; the answer keeps their order"),
     ("search", "words that instruments are found by, beside those named"),
-    ("interval", "the interval, as collected; 1d when left out"),
+    ("interval", "the interval: as collected, or coarser, as 5m, 1h, 1d, 1w, 1mo, 1q, 1y; 1d when left out"),
     ("side", "trade, bid, ask or mid; trades when left out, where there are any"),
     ("source", "one source; golden when left out"),
     ("from", "first trade date or instant"),
@@ -24,6 +28,10 @@ pub const KEYS: [(&str, &str); 33] = [
     ("this", "instead: week, month or year"),
     ("as_of", "only what was known at this instant"),
     ("since", "instead of the bars: what differs from the answer as of this instant"),
+    ("made_from", "the interval that coarser bars are made of; the coarsest collected one that divides them when left out"),
+    ("align", "where coarser bars of a session begin: session (its open, and after each break), or a zone, on whose clock they do"),
+    ("label", "the session that weeks and longer are labelled by: first or last"),
+    ("incomplete", "coarser bars of which something is missing: kept or dropped"),
     ("adjust", "prices adjusted for none (as traded), splits (and bonus issues), or all (dividends, rights and spin-offs too)"),
     ("anchor", "where adjusted prices are as traded: newest, oldest, or a trade date after which no action counts"),
     ("layout", "long (a row a bar) or wide (a row a moment)"),
@@ -134,6 +142,7 @@ impl Question {
             r.wrong(format!("since: {since} comes after as_of, which is {as_of}; changes go forward in time"));
         }
         let adjust = adjust(r);
+        let pieces = pieces(r);
         let shape = shape(r, whose.interval);
         let file = file(r);
         combinations(r, &whose, &shape, &file);
@@ -148,8 +157,8 @@ impl Question {
         if !reader.problems.is_empty() {
             return Err(reader.problems);
         }
-        let Whose { instruments, search, interval, side, source } = whose;
-        Ok(Question { instruments, search, interval, side, source, range, as_of, since, adjust, shape, file })
+        let Whose { instruments, search, interval, longer, side, source } = whose;
+        Ok(Question { instruments, search, interval, longer, pieces, side, source, range, as_of, since, adjust, shape, file })
     }
 }
 
@@ -181,6 +190,7 @@ struct Whose {
     instruments: Vec<String>,
     search: Option<String>,
     interval: Interval,
+    longer: Option<Length>,
     side: Option<Side>,
     source: Option<String>,
 }
@@ -199,7 +209,12 @@ fn whose(r: &mut Reader) -> Whose {
     }
     let search = r.text("search").filter(|words| !words.trim().is_empty());
     let series = r.text("series");
-    let interval = r.read::<Interval>("interval");
+    let long = |text: &str| Length::WORDS.iter().find(|(word, _)| *word == text).map(|(_, length)| *length);
+    let longer = r.given.get("interval").and_then(|value| if let Value::Text(text) = value { long(text) } else { None });
+    if longer.is_some() {
+        r.given.remove("interval");
+    }
+    let interval = r.read::<Interval>("interval").or(longer.map(|_| Interval::Daily));
     let side = r.read::<Side>("side");
     let source = r.text("source");
     if let Some(name) = series {
@@ -207,7 +222,7 @@ fn whose(r: &mut Reader) -> Whose {
             Ok(key) => key,
             Err(e) => {
                 r.wrong(format!("series: {e}"));
-                return Whose { instruments, search, interval: Interval::Daily, side, source };
+                return Whose { instruments, search, interval: Interval::Daily, longer, side, source };
             }
         };
         let said = [
@@ -222,12 +237,12 @@ fn whose(r: &mut Reader) -> Whose {
             }
         }
         let source = Some(key.source).filter(|s| s != GOLDEN);
-        return Whose { instruments: vec![key.symbol], search: None, interval: key.interval, side: Some(key.side), source };
+        return Whose { instruments: vec![key.symbol], search: None, interval: key.interval, longer: None, side: Some(key.side), source };
     }
     if instruments.is_empty() && search.is_none() {
         r.wrong("say whose bars: series=KBF/1m/harbour, or instruments=KBF and interval=1m");
     }
-    Whose { instruments, search, interval: interval.unwrap_or(Interval::Daily), side, source: source.filter(|s| s != GOLDEN) }
+    Whose { instruments, search, interval: interval.unwrap_or(Interval::Daily), longer, side, source: source.filter(|s| s != GOLDEN) }
 }
 
 fn range(r: &mut Reader) -> Range {
@@ -242,6 +257,21 @@ fn range(r: &mut Reader) -> Range {
         r.wrong("from and to, last, and this are three ways to say the range; use one of them");
     }
     range
+}
+
+fn pieces(r: &mut Reader) -> Pieces {
+    let align = r.text("align").filter(|text| text != "session");
+    if let Some(zone) = &align
+        && jiff::tz::TimeZone::get(zone).is_err()
+    {
+        r.wrong(format!("align: `{zone}` is neither session nor a zone, as Pacific/Auckland"));
+    }
+    Pieces {
+        made_from: r.read::<Interval>("made_from"),
+        align,
+        by_last: r.word("label", "a session", &[("first", false), ("last", true)]).unwrap_or(false),
+        dropped: r.word("incomplete", "a way", &[("kept", false), ("dropped", true)]).unwrap_or(false),
+    }
 }
 
 fn adjust(r: &mut Reader) -> Option<Adjustment> {
@@ -312,7 +342,7 @@ fn shape(r: &mut Reader, interval: Interval) -> Shape {
 }
 
 /// Columns that are there only by request.
-const RARE: [Column; 9] = [
+const RARE: [Column; 12] = [
     Column::TradeDate,
     Column::Epoch,
     Column::Instrument,
@@ -322,6 +352,9 @@ const RARE: [Column; 9] = [
     Column::PriceFactor,
     Column::VolumeFactor,
     Column::Action,
+    Column::AveragePrice,
+    Column::Held,
+    Column::Expected,
 ];
 
 /// The column of a name; the moment of a daily bar is called both `date` and `time`.

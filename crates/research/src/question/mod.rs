@@ -7,14 +7,19 @@
 
 pub mod check;
 pub mod given;
+pub mod pieces;
 pub mod resolve;
 pub mod saved;
 pub mod text;
 pub mod zone;
 
-use crate::actions::Adjustment;
-use mizuno_core::{Interval, Side, Timestamp, adjust::Adjust};
+use mizuno_core::{
+    Interval, Side, Timestamp,
+    adjust::{Adjust, Adjustment},
+    resample::Length,
+};
 use mizuno_desk::moments::Moment;
+use pieces::Pieces;
 use std::collections::BTreeMap;
 use zone::{Clock, Stamp};
 
@@ -25,8 +30,12 @@ pub struct Question {
     pub instruments: Vec<String>,
     /// Words that an instrument is found by; those found follow, by symbol.
     pub search: Option<String>,
-    /// The interval, as it is collected.
+    /// The interval of the rows: that of bars longer than a day is said by `longer`, and theirs is a day.
     pub interval: Interval,
+    /// Instead: weeks, months, quarters or years.
+    pub longer: Option<Length>,
+    /// How bars are made of finer ones, where they are.
+    pub pieces: Pieces,
     /// The side; trades when absent, where there are any.
     pub side: Option<Side>,
     /// One source; the golden series when absent.
@@ -194,11 +203,17 @@ pub enum Column {
     VolumeFactor,
     /// The corporate actions that count from its trade date on.
     Action,
+    /// The price paid on average, as traded, of a bar made of finer ones.
+    AveragePrice,
+    /// How many finer bars it is made of.
+    Held,
+    /// How many there should be.
+    Expected,
 }
 
 impl Column {
     /// All columns, in order.
-    pub const ALL: [Column; 16] = [
+    pub const ALL: [Column; 19] = [
         Column::Instrument,
         Column::Time,
         Column::TradeDate,
@@ -215,6 +230,9 @@ impl Column {
         Column::PriceFactor,
         Column::VolumeFactor,
         Column::Action,
+        Column::AveragePrice,
+        Column::Held,
+        Column::Expected,
     ];
 
     /// Its name; the moment of a daily bar is called `date`.
@@ -246,6 +264,9 @@ impl Column {
             Column::PriceFactor => "price_factor",
             Column::VolumeFactor => "volume_factor",
             Column::Action => "action",
+            Column::AveragePrice => "average_price",
+            Column::Held => "held",
+            Column::Expected => "expected",
         }
     }
 

@@ -3,7 +3,7 @@
 use super::{Column, Period, Question, Range};
 use crate::Research;
 use mizuno_config::GOLDEN;
-use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate};
+use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate, resample::Length};
 use mizuno_desk::{DeskError, Setup, moments};
 use mizuno_store::payloads;
 use std::sync::Arc;
@@ -108,6 +108,37 @@ impl Research {
             }
         }
         let wide = question.shape.layout != super::Layout::Long;
+        let finer = series.windows(2).find(|w| w[0].key.interval != w[1].key.interval);
+        if let Some([a, b]) = finer.filter(|_| wide) {
+            problems.push(DeskError::Invalid(format!(
+                "{} has bars of {} and {} of {}, and a wide file has one interval; say made_from",
+                a.instrument.symbol, a.key.interval, b.instrument.symbol, b.key.interval
+            )));
+        }
+        if let Some(made) = series.iter().find(|s| question.length() != Length::Interval(s.key.interval)) {
+            let of_one =
+                [Column::RawClose, Column::PriceFactor, Column::VolumeFactor].into_iter().find(|c| question.shape.columns.contains(c));
+            if let Some(column) = of_one {
+                problems.push(DeskError::Invalid(format!(
+                    "columns: {} is of one bar, and bars of {} are made of several of {}; leave it out",
+                    column.word(),
+                    question.interval_word(),
+                    made.key.interval
+                )));
+            }
+            if question.shape.at_end && question.pieces.align.is_some() {
+                problems.push(DeskError::Invalid("stamp_at: on a clock, bars end with the next one; leave it out".to_owned()));
+            }
+        } else if let Some(column) = [Column::AveragePrice, Column::Held, Column::Expected]
+            .into_iter()
+            .find(|c| question.shape.columns.contains(c) && !series.is_empty())
+        {
+            problems.push(DeskError::Invalid(format!(
+                "columns: {} is of bars that are made of finer ones, and {} is collected; leave it out, or say made_from",
+                column.word(),
+                question.interval
+            )));
+        }
         let columns = series.len() * question.columns(true).iter().filter(|c| !c.is_of_the_moment()).count();
         if wide && columns > MOST_COLUMNS {
             problems.push(DeskError::Invalid(format!(
@@ -134,13 +165,41 @@ impl Research {
 
     async fn one(&self, setup: &Setup, question: &Question, symbol: &str, instant: Timestamp) -> Result<Wanted, DeskError> {
         let source = question.source.as_deref().unwrap_or(GOLDEN);
-        let key = self.series_for(setup, symbol, question.interval, question.side, source).await?;
+        let finer = self.finer_for(setup, symbol, question, source).await?;
+        let key = self.series_for(setup, symbol, finer, question.side, source).await?;
         let instrument = setup.instrument(&key.symbol)?;
-        let span = span_of(&question.range, key.interval, setup.calendar_of(instrument)?, instant)?;
+        let calendar = setup.calendar_of(instrument)?;
+        let mut span = span_of(&question.range, key.interval, calendar, instant)?;
+        if let Some(grid) = question.grid(finer, calendar)? {
+            // A piece is whole: what a range cuts is widened.
+            let touched = |at: i64| grid.pieces(&(Slot(at)..Slot(at + 1))).into_iter().next();
+            let first = if span.start.0 > i64::MIN { touched(span.start.0) } else { None };
+            let last = if span.end.0 < i64::MAX && span.start < span.end { touched(span.end.0 - 1) } else { None };
+            span = first.map_or(span.start, |p| span.start.min(p.span.start))..last.map_or(span.end, |p| span.end.max(p.span.end));
+        }
         // Names in an answer are those known at its instant.
         let symbol = setup.symbol_then(instrument).to_owned();
         let instrument = Instrument { symbol: symbol.clone(), ..instrument.clone() };
         Ok(Wanted { key: SeriesKey { symbol, ..key }, instrument, span })
+    }
+
+    /// The interval whose bars the rows are made of: their own where it is collected, else the coarsest that divides them.
+    async fn finer_for(&self, setup: &Setup, symbol: &str, question: &Question, source: &str) -> Result<Interval, DeskError> {
+        let length = question.length();
+        if let Some(finer) = question.pieces.made_from {
+            return match length == Length::Interval(finer) || length.divides_into(finer) {
+                true => Ok(finer),
+                false => {
+                    Err(DeskError::Invalid(format!("made_from: bars of {} cannot be made of bars of {finer}", question.interval_word())))
+                }
+            };
+        }
+        let mut found = self.desk.store.series_of(&setup.instrument(symbol)?.symbol).await?;
+        found.retain(|s| source == GOLDEN || s.key.source == source);
+        found.retain(|s| question.side.is_none_or(|side| side == s.key.side));
+        let own = question.longer.is_none() && found.iter().any(|s| s.key.interval == question.interval);
+        let coarsest = found.iter().map(|s| s.key.interval).filter(|finer| length.divides_into(*finer)).max();
+        Ok(if own { question.interval } else { coarsest.unwrap_or(question.interval) })
     }
 
     /// The series of an instrument that is meant: trades where there are any, else the only side there is.

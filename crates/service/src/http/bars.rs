@@ -61,6 +61,14 @@ struct Keys {
     layout: Option<String>,
     /// Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have).
     join: Option<String>,
+    /// The interval that coarser bars are made of; the coarsest collected one that divides them when left out.
+    made_from: Option<String>,
+    /// Where coarser bars of a session begin: `session` (its open, and after each break; also when left out), or a zone, on whose clock they do.
+    align: Option<String>,
+    /// The session that weeks and longer are labelled by: `first` (also when left out) or `last`.
+    label: Option<String>,
+    /// Coarser bars of which something is missing: `kept` (also when left out) or `dropped`.
+    incomplete: Option<String>,
     /// Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too).
     adjust: Option<String>,
     /// Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts.

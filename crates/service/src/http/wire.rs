@@ -7,6 +7,7 @@ use mizuno_collect::{
 use mizuno_core::{
     Bar, Decimal, Interval, SeriesKey, Slot, Timestamp, Venue,
     adjust::{Effect, Judged},
+    resample::Length,
     time::DAY,
 };
 use mizuno_desk::{Event, events::RunNow, moments};
@@ -322,7 +323,7 @@ pub(crate) fn explanation(prepared: &Prepared, told: &[Told]) -> mizuno_api::Exp
         bytes: told.iter().map(|t| t.bytes).sum(),
         adjustment: prepared.adjustment(),
         units: prepared.units(),
-        stamps: stamps(question),
+        stamps: stamps(question, &prepared.members),
         forms: forms(question),
     }
 }
@@ -348,13 +349,19 @@ fn series_told(member: &Member, told: &Told, now: Timestamp) -> mizuno_api::Seri
     }
 }
 
-/// What the stamps of an answer mean, in a sentence.
-fn stamps(question: &Question) -> String {
+/// What the stamps of an answer mean, in a sentence, and what its bars are made of.
+fn stamps(question: &Question, members: &[Member]) -> String {
+    let finer = members.iter().map(|m| m.wanted.key.interval).find(|finer| question.length() != Length::Interval(*finer));
+    let made = finer.map_or_else(String::new, |finer| format!("; bars of {} are made of bars of {finer}", question.interval_word()));
+    if question.longer.is_some() {
+        let which = if question.pieces.by_last { "last" } else { "first" };
+        return format!("the trade date of the {which} session of each bar, on its venue's calendar{made}");
+    }
     if !question.interval.is_intraday() {
-        return "the trade date of each bar, on its venue's calendar".to_owned();
+        return format!("the trade date of each bar, on its venue's calendar{made}");
     }
     let end = if question.shape.at_end { "end" } else { "opening" };
-    format!("the {end} of each bar, by the clock of {}", question.shape.clock)
+    format!("the {end} of each bar, by the clock of {}{made}", question.shape.clock)
 }
 
 fn forms(question: &Question) -> mizuno_api::Forms {

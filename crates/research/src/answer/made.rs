@@ -1,0 +1,172 @@
+//! Bars as an answer has them: those that were read, or coarser ones made of them.
+
+use super::{
+    Member,
+    rows::{Extra, Rows},
+};
+use crate::{
+    question::{Column, Question, Shape, resolve::Resolved},
+    reading::Reader,
+};
+use mizuno_core::{
+    Bar, Slot, Span, Spans, Timestamp, TradeDate,
+    resample::{Grid, Piece, average_price, combine},
+};
+use mizuno_desk::DeskError;
+use std::collections::VecDeque;
+
+/// The place of the source of a bar that was made of bars of several, behind those of the sources there are.
+pub(super) const SEVERAL: &str = "several";
+
+/// Bars of a member.
+#[derive(Default)]
+pub(super) struct Read {
+    pub bars: Vec<Bar>,
+    /// The place of the source of each; the first of all where there are none.
+    pub from: Vec<u16>,
+    /// What is told of each beside, where they were made of finer ones.
+    pub extras: Vec<Box<Extra>>,
+}
+
+impl Read {
+    /// The place of the source of a bar.
+    pub(super) fn place(&self, at: usize) -> u16 {
+        self.from.get(at).copied().unwrap_or(0)
+    }
+
+    /// The bars, each with its place among them and what is told beside.
+    pub(super) fn iter(&self) -> impl ExactSizeIterator<Item = (usize, &Bar, Option<&Extra>)> {
+        self.bars.iter().enumerate().map(|(at, bar)| (at, bar, self.extras.get(at).map(|e| &**e)))
+    }
+}
+
+/// Reads the bars of a member, and makes coarser ones of them where the question asks for these.
+pub(super) struct Made {
+    reader: Reader,
+    pieces: Option<Pieces>,
+    ended: bool,
+}
+
+/// Bars on their way into pieces.
+struct Pieces {
+    to_come: VecDeque<Piece>,
+    waiting: Vec<Bar>,
+    from: Vec<u16>,
+    several: u16,
+    average: bool,
+    counted: bool,
+    dropped: bool,
+    /// A slot at or after it is not due.
+    due: Slot,
+}
+
+/// How time is cut for a member; `None` where its bars are used as they are collected.
+pub(super) fn grid<'p>(resolved: &'p Resolved, member: &Member) -> Result<Option<Grid<'p>>, DeskError> {
+    resolved.question.grid(member.wanted.key.interval, resolved.calendar(&member.wanted)?)
+}
+
+impl Made {
+    /// Begins to make the bars of a member whose finer ones `reader` reads over `span`; only pieces that begin in `span` are made.
+    pub(super) fn new(reader: Reader, resolved: &Resolved, member: &Member, span: &Span) -> Result<Made, DeskError> {
+        let question = &resolved.question;
+        let has = |column| question.shape.columns.contains(&column);
+        let pieces = grid(resolved, member)?.map(|grid| Pieces {
+            to_come: grid.pieces(span).into_iter().filter(|p| span.contains(&p.span.start)).collect(),
+            waiting: vec![],
+            from: vec![],
+            several: member.subject.sources().len() as u16,
+            average: has(Column::AveragePrice),
+            counted: has(Column::Expected) || question.pieces.dropped,
+            dropped: question.pieces.dropped,
+            due: grid.calendar.due_until(grid.finer, resolved.instant, 0),
+        });
+        Ok(Made { reader, pieces, ended: false })
+    }
+
+    /// The next bars; `finer` says how those that are read become rows.
+    pub(super) async fn next(&mut self, finer: &Rows<'_>, member: &Member) -> Result<Option<Read>, DeskError> {
+        while !self.ended {
+            let Some((mut bars, mut from)) = self.reader.next().await? else {
+                self.ended = true;
+                let rest = self.pieces.as_mut().map(|p| p.take(finer, member, true));
+                return Ok(rest.filter(|rest| !rest.bars.is_empty()));
+            };
+            finer.narrow(&mut bars.rows, &mut from);
+            let Some(pieces) = &mut self.pieces else {
+                return Ok(Some(Read { bars: bars.rows, from, extras: vec![] }));
+            };
+            pieces.waiting.extend(bars.rows);
+            pieces.from.extend(from);
+            pieces.from.resize(pieces.waiting.len(), 0);
+            let made = pieces.take(finer, member, false);
+            if !made.bars.is_empty() {
+                return Ok(Some(made));
+            }
+        }
+        Ok(None)
+    }
+}
+
+impl Pieces {
+    /// Makes the bars of all pieces that have ended before the newest bar, or of all there are.
+    fn take(&mut self, finer: &Rows<'_>, member: &Member, all: bool) -> Read {
+        let newest = self.waiting.last().map_or(Slot(i64::MIN), |b| b.slot);
+        let (mut out, mut gone) = (Read::default(), 0);
+        while let Some(piece) = self.to_come.pop_front_if(|p| all || p.span.end <= newest) {
+            let rest = &self.waiting[gone..];
+            let start = gone + rest.partition_point(|b| b.slot < piece.span.start);
+            let end = start + self.waiting[start..].partition_point(|b| b.slot < piece.span.end);
+            gone = end;
+            let (bars, from) = (&self.waiting[start..end], &self.from[start..end]);
+            let Some(bar) = combine(piece.label, bars, finer.factors_and_decimals()) else { continue };
+            let complete = |missing| missing == 0 && piece.span.end <= self.due;
+            let (expected, missing) = match self.counted {
+                true => expected(finer, member, &piece, self.due),
+                false => (0, 0),
+            };
+            if self.dropped && !complete(missing) {
+                continue;
+            }
+            let place = if from.iter().all(|f| f == &from[0]) { from[0] } else { self.several };
+            let is_doubted = |(bar, from): (&Bar, &u16)| member.doubted.get(usize::from(*from)).is_some_and(|d| d.contains(&bar.slot));
+            let extra = Extra {
+                held: bars.len() as u64,
+                expected: self.counted.then_some(expected),
+                average: if self.average { average_price(bars, super::rows::decimals(finer.round)) } else { None },
+                doubted: !member.doubted.is_empty() && bars.iter().zip(from).any(is_doubted),
+                span: piece.span,
+            };
+            out.bars.push(bar);
+            out.from.push(place);
+            out.extras.push(Box::new(extra));
+        }
+        self.waiting.drain(..gone);
+        self.from.drain(..gone);
+        out
+    }
+}
+
+/// How many slots of a piece should have a bar, quiet ones left aside, and how many of those that are due have none.
+fn expected(finer: &Rows<'_>, member: &Member, piece: &Piece, due: Slot) -> (u64, u64) {
+    let counted = member.measured.as_deref().map(|m| m.over(&piece.span)).unwrap_or_default();
+    let to_come = piece.span.start.max(due).max(piece.span.start)..piece.span.end;
+    let still = match to_come.start < to_come.end {
+        true => finer.interval.count(finer.slots(&to_come).within(&to_come)),
+        false => 0,
+    };
+    (counted.expected + still, counted.missing)
+}
+
+/// The labels of pieces in `span` in which a bar is expected and due by `now`, within the life of the instrument.
+pub(super) fn labels(grid: &Grid<'_>, life: std::ops::Range<TradeDate>, span: &Span, now: Timestamp) -> Vec<Slot> {
+    let slots: Spans = grid.calendar.expected(grid.finer, life);
+    let due = grid.calendar.due_until(grid.finer, now, 0);
+    let some = |p: &Piece| slots.within(&(p.span.start..p.span.end.min(due).max(p.span.start))).next().is_some();
+    grid.pieces(&(span.start..span.end.min(due).max(span.start))).into_iter().filter(some).map(|p| p.label).collect()
+}
+
+/// Whether the columns or the shape of a question need to know how complete pieces are.
+pub(super) fn measures(question: &Question) -> bool {
+    let Shape { columns, .. } = &question.shape;
+    columns.contains(&Column::Completeness) || columns.contains(&Column::Expected) || question.pieces.dropped
+}
