@@ -213,7 +213,7 @@ async fn people_enter_and_withdraw_actions_and_the_past_stays_as_it_was() {
     assert_eq!(service.text(question).await, before);
     assert_ne!(service.text(&format!("{question}&as_of={second}")).await, before);
     let again = service.cli(&[&["actions", "--withdraw", "1"], &by[..]].concat());
-    assert!(again.code != 0 && again.err.contains("there is no action `1`"), "{again:?}");
+    assert!(again.code != 0 && again.err.contains("there is no action 1"), "{again:?}");
     let then = service.cli(&["actions", "KBF", "--as-of", &second]);
     assert!(then.out.contains("2025-02-17") && !service.cli(&["actions", "KBF"]).out.contains("2025-02-17"), "{}", then.out);
 }

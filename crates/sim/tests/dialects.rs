@@ -145,7 +145,7 @@ async fn almanack_has_tables_text_and_a_calendar() {
     let page = ask("/twelve", "").await.text();
     assert!(page.contains("<td>2025-03-17</td>") && page.contains("Kelp and Barley Foods") && page.matches("<table").count() == 2);
     let splits = ask("/splits.txt", "").await.text();
-    assert!(splits.contains("SME|2025-03-17|4|1") && splits.ends_with("2 splits in all\n"), "{splits}");
+    assert!(splits.contains("SME|2025-03-17|4|1") && splits.ends_with("3 splits in all\n"), "{splits}");
     assert!(ask("/dividends.txt", "").await.text().contains("KBF|2025-03-24|0.12|NZD"));
     let calendar = ask("/holidays/aldx.ics", "").await;
     assert!(calendar.headers.contains("text/calendar") && calendar.text().contains("DTSTART;VALUE=DATE:20250328\r\nSUMMARY:"));

@@ -3,7 +3,7 @@
 use super::{
     A_BATCH, Member, Prepared,
     batch::{Batch, Cells, Heading, Kind},
-    made::{Made, Read, grid, labels},
+    made::{Made, Read, begun, grid, labels},
     rows::{Extra, FACTOR, Rows, needed},
     value_kind,
 };
@@ -172,8 +172,7 @@ pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String
     let reader =
         prepared.research.read_over(member.subject.clone(), calendar, extent.clone(), resolved.instant, needed(&prepared.columns()));
     // A piece that began before the first bar is one of this member too.
-    let begun = grid(resolved, member)?.and_then(|g| g.pieces(&extent).first().map(|p| p.span.start));
-    let span = begun.map_or(extent.start, |start| start.min(extent.start))..extent.end;
+    let span = begun(resolved, member, &extent)?;
     Ok(Open {
         places: member.places(sources),
         reader: Made::new(reader.await?, resolved, member, &span)?,

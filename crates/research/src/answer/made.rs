@@ -65,6 +65,12 @@ pub(super) fn grid<'p>(resolved: &'p Resolved, member: &Member) -> Result<Option
     resolved.question.grid(member.wanted.key.interval, resolved.calendar(&member.wanted)?)
 }
 
+/// The stretch in which the pieces of a member begin that has bars in `extent`.
+pub(super) fn begun(resolved: &Resolved, member: &Member, extent: &Span) -> Result<Span, DeskError> {
+    let first = grid(resolved, member)?.and_then(|g| g.pieces(extent).first().map(|p| p.span.start));
+    Ok(first.map_or(extent.start, |start| start.min(extent.start))..extent.end)
+}
+
 impl Made {
     /// Begins to make the bars of a member whose finer ones `reader` reads over `span`; only pieces that begin in `span` are made.
     pub(super) fn new(reader: Reader, resolved: &Resolved, member: &Member, span: &Span) -> Result<Made, DeskError> {

@@ -270,7 +270,7 @@ impl Prepared {
             }
             Layout::Wide { inner } => {
                 let headings = self.wide_headings(&rooms);
-                Ok(Answer { headings, rows: Source::Wide(Box::new(wide::Wide::new(self, inner))).ahead(hands) })
+                Ok(Answer { headings, rows: Source::Wide(Box::new(wide::Wide::new(self, inner)?)).ahead(hands) })
             }
         }
     }

@@ -7,7 +7,7 @@ use super::{
     Prepared, SIDE_BY_SIDE,
     batch::{Batch, Cells, Heading, Kind},
     long::{expected, finer, how},
-    made::{Made, grid},
+    made::{Made, begun, grid},
     rows::{Rows, needed},
     value_kind,
 };
@@ -115,12 +115,22 @@ impl Prepared {
 }
 
 impl Wide {
-    pub(super) fn new(prepared: Prepared, inner: bool) -> Wide {
+    pub(super) fn new(prepared: Prepared, inner: bool) -> Result<Wide, DeskError> {
         let (moments, values) = prepared.columns().into_iter().partition(|c| c.is_of_the_moment());
-        let stretches = stretches(&prepared);
+        let stretches = stretches(&prepared)?;
         let carried = vec![None; prepared.members.len()];
         let actions = prepared.action_words();
-        Wide { sources: prepared.sources(), actions, prepared: Arc::new(prepared), inner, moments, values, stretches, read: None, carried }
+        Ok(Wide {
+            sources: prepared.sources(),
+            actions,
+            prepared: Arc::new(prepared),
+            inner,
+            moments,
+            values,
+            stretches,
+            read: None,
+            carried,
+        })
     }
 
     pub(super) async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
@@ -187,10 +197,14 @@ impl Wide {
 }
 
 /// The range in stretches, none with more cells than are read at once.
-fn stretches(prepared: &Prepared) -> VecDeque<Span> {
+fn stretches(prepared: &Prepared) -> Result<VecDeque<Span>, DeskError> {
     let question = &prepared.resolved.question;
-    let extents = prepared.members.iter().map(|m| m.extent.clone()).filter(|e| e.start < e.end);
-    let Some(mut whole) = extents.reduce(|a, b| a.hull(&b)) else { return VecDeque::new() };
+    let mut whole: Option<Span> = None;
+    for member in prepared.members.iter().filter(|m| m.extent.start < m.extent.end) {
+        let span = begun(&prepared.resolved, member, &member.extent)?;
+        whole = Some(whole.map_or(span.clone(), |w| w.hull(&span)));
+    }
+    let Some(mut whole) = whole else { return Ok(VecDeque::new()) };
     if question.shape.missing == Missing::Rows {
         // Slots that are due and that nobody has yet have their rows too.
         whole.end = prepared.members.iter().map(|m| m.wanted.span.end).max().unwrap_or(whole.end).max(whole.end);
@@ -211,7 +225,7 @@ fn stretches(prepared: &Prepared) -> VecDeque<Span> {
         out.push_back(Slot(at)..Slot(next));
         at = next;
     }
-    out
+    Ok(out)
 }
 
 async fn strip(
