@@ -2532,6 +2532,14 @@ export interface operations {
                 layout?: string;
                 /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
                 join?: string;
+                /** @description The interval that coarser bars are made of; the coarsest collected one that divides them when left out. */
+                made_from?: string;
+                /** @description Where coarser bars of a session begin: `session` (its open, and after each break; also when left out), or a zone, on whose clock they do. */
+                align?: string;
+                /** @description The session that weeks and longer are labelled by: `first` (also when left out) or `last`. */
+                label?: string;
+                /** @description Coarser bars of which something is missing: `kept` (also when left out) or `dropped`. */
+                incomplete?: string;
                 /** @description Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too). */
                 adjust?: string;
                 /** @description Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts. */
@@ -3341,6 +3349,14 @@ export interface operations {
                 layout?: string;
                 /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
                 join?: string;
+                /** @description The interval that coarser bars are made of; the coarsest collected one that divides them when left out. */
+                made_from?: string;
+                /** @description Where coarser bars of a session begin: `session` (its open, and after each break; also when left out), or a zone, on whose clock they do. */
+                align?: string;
+                /** @description The session that weeks and longer are labelled by: `first` (also when left out) or `last`. */
+                label?: string;
+                /** @description Coarser bars of which something is missing: `kept` (also when left out) or `dropped`. */
+                incomplete?: string;
                 /** @description Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too). */
                 adjust?: string;
                 /** @description Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts. */

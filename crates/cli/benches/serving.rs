@@ -6,7 +6,7 @@ use actix_web::{App, HttpResponse, HttpServer, web};
 use common::{FIRST, Figures, NOW, Outcome, configure, median, year};
 use futures_util::StreamExt;
 use mizuno_core::{Bar, Bars, Calendar, Interval, SeriesKey, Side, Slot, Timestamp, clock::ClockFace};
-use mizuno_store::{Store, answers::Understood};
+use mizuno_store::{Store, actions::NewAction, answers::Understood};
 use std::{
     io::{BufRead, BufReader},
     net::TcpListener,
@@ -29,6 +29,8 @@ const DAYS: usize = 2_520;
 /// Series that have a year of minutes too.
 const MINUTES: usize = 20;
 const CLIENTS: usize = 100;
+/// Corporate actions of each instrument.
+const ACTIONS: usize = 40;
 
 #[tokio::main]
 async fn main() -> Outcome {
@@ -51,6 +53,13 @@ async fn main() -> Outcome {
     let warm = often(&http, &format!("{base}/{wide}")).await?;
     table.add("the same, findings known", told(&warm), "under 0.5 s", warm.all < Duration::from_millis(500));
     table.add("its first byte", format!("{:.1?}", warm.first), "under 300 ms", warm.first < Duration::from_millis(300));
+    let adjusted = often(&http, &format!("{base}/{wide}&adjust=all")).await?;
+    let figure = format!("{}, {ACTIONS} actions each", told(&adjusted));
+    table.add("the same, adjusted for splits and dividends", figure, "under 0.8 s", adjusted.all < Duration::from_millis(800));
+    let weeks = often(&http, &format!("{base}/{}&adjust=all", wide.replace("1d", "1w"))).await?;
+    table.add("the same as weeks", told(&weeks), "", true);
+    let fives = often(&http, &format!("{base}/bars?instrument=B001&interval=5m")).await?;
+    table.add("a year of minutes as bars of 5 minutes", told(&fives), "under 15 ms", fives.all < Duration::from_millis(15));
     let parquet = often(&http, &format!("{base}/{wide}&format=parquet")).await?;
     table.add("the same as Parquet", told(&parquet), "", true);
     let long = often(&http, &format!("{base}/bars?instruments=B*&interval=1d")).await?;
@@ -218,8 +227,24 @@ async fn world(dir: &Path, data: &Path, at: Timestamp) -> Outcome {
         let understood = Understood { rows: bars.rows.len() as u64, bars, ..Understood::default() };
         store.keep_bars(0, row.id, row.key.interval, understood).await?;
     }
+    let actions = config.instruments.iter().flat_map(|i| actions(&decade, &i.symbol)).collect();
+    store.enter_actions(actions, "bench".to_owned(), "to measure".to_owned()).await?;
     store.close().await;
     Ok(())
+}
+
+/// Forty actions in ten years: a dividend a quarter, and two splits in the place of one.
+fn actions(calendar: &Calendar, symbol: &str) -> Vec<NewAction> {
+    let action = |n: usize| {
+        let date = calendar.sessions()[(n + 1) * DAYS / (ACTIONS + 1)].date.to_string();
+        let (kind, terms) = match n % 20 {
+            19 => ("split", vec![("new", "2"), ("old", "1")]),
+            _ => ("dividend", vec![("amount", "0.11")]),
+        };
+        let columns = terms.into_iter().chain([("ex_date", date.as_str())]).map(|(k, v)| (k.to_owned(), v.to_owned())).collect();
+        NewAction { symbol: symbol.to_owned(), kind: kind.to_owned(), columns }
+    };
+    (0..ACTIONS).map(action).collect()
 }
 
 /// A bar for each session, taken from the minutes in turn.

@@ -8,7 +8,10 @@ use mizuno_config::profile::ListKind;
 use mizuno_core::{Action, Timestamp, action::What, finding::Split};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{actions::NewAction, lists::Columns};
-use std::collections::BTreeMap;
+use std::{
+    collections::{BTreeMap, VecDeque},
+    sync::{Arc, Mutex, PoisonError},
+};
 
 /// Who told of an action.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -52,6 +55,8 @@ pub struct KnownAction {
 #[derive(Clone, Debug, Default)]
 pub struct Actions {
     by_symbol: BTreeMap<String, Vec<KnownAction>>,
+    /// Those that divide shares.
+    pub splits: Arc<Splits>,
     /// Venues with a list of splits.
     venues: Vec<String>,
     /// What two of those who tell say otherwise, in sentences; what the first of them says counts.
@@ -98,7 +103,7 @@ impl Actions {
     }
 
     /// Those that divide shares, as sources that adjust for splits take them out of their prices.
-    pub(crate) fn splits(&self) -> Splits {
+    fn splits(&self) -> Splits {
         let split = |k: &KnownAction| match k.action.what {
             What::Split { new, old } => Some(Split { ex_date: k.action.ex_date, new, old }),
             What::Bonus { new, old } => Some(Split { ex_date: k.action.ex_date, new: old + new, old }),
@@ -130,9 +135,32 @@ impl Splits {
     }
 }
 
+/// Actions by the setup they were read with and the instant since which nothing has changed in them.
+pub(crate) type Remembered = Mutex<VecDeque<(u64, Timestamp, Arc<Actions>)>>;
+
+/// Setups of which the actions are remembered.
+const REMEMBERED: usize = 4;
+
 impl Research {
-    /// The actions known at an instant.
-    pub(crate) async fn read_actions(&self, setup: &Setup, as_of: Timestamp) -> Result<Actions, DeskError> {
+    /// The actions known at an instant. Those as of an instant after their last change are read once.
+    pub(crate) async fn known_actions(&self, setup: &Setup, as_of: Timestamp) -> Result<Arc<Actions>, DeskError> {
+        let since = self.desk.store.listed_since();
+        let remembered = || self.acted.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_it = |(serial, at, _): &&(u64, Timestamp, Arc<Actions>)| *serial == setup.serial && *at == since;
+        if as_of < since {
+            return Ok(Arc::new(self.read_actions(setup, as_of).await?));
+        }
+        if let Some((.., actions)) = remembered().iter().find(is_it) {
+            return Ok(actions.clone());
+        }
+        let read = Arc::new(self.read_actions(setup, as_of).await?);
+        let mut remembered = remembered();
+        remembered.push_front((setup.serial, since, read.clone()));
+        remembered.truncate(REMEMBERED);
+        Ok(read)
+    }
+
+    async fn read_actions(&self, setup: &Setup, as_of: Timestamp) -> Result<Actions, DeskError> {
         let mut out = Actions::default();
         // A list, and a person, may say another symbol of the instrument than the present one.
         let present = |symbol: &str| setup.instrument(symbol).map_or_else(|_| symbol.to_owned(), |i| i.symbol.clone());
@@ -167,6 +195,7 @@ impl Research {
                 }
             }
         }
+        out.splits = Arc::new(out.splits());
         Ok(out)
     }
 

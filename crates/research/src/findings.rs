@@ -48,9 +48,9 @@ struct Standard {
 /// What every series' findings are judged by, read once for a question about many.
 pub struct Known {
     /// The corporate actions.
-    pub actions: Actions,
+    pub actions: Arc<Actions>,
     /// Those of them that divide shares.
-    pub splits: Splits,
+    pub splits: Arc<Splits>,
     /// The instant.
     pub as_of: Timestamp,
     /// The setup it is known with.
@@ -74,7 +74,7 @@ pub struct Judged {
 
 impl Research {
     /// The splits that were known at an instant.
-    pub async fn splits(&self, setup: &Setup, as_of: Timestamp) -> Result<Splits, DeskError> {
+    pub async fn splits(&self, setup: &Setup, as_of: Timestamp) -> Result<Arc<Splits>, DeskError> {
         Ok(self.known(setup, as_of).await?.splits.clone())
     }
 
@@ -94,9 +94,9 @@ impl Research {
 
     async fn read_known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
         let all = self.desk.store.series().await?.into_iter().filter(|s| s.key.interval == Interval::MINUTE);
-        let actions = self.read_actions(setup, as_of).await?;
+        let actions = self.known_actions(setup, as_of).await?;
         Ok(Known {
-            splits: actions.splits(),
+            splits: actions.splits.clone(),
             actions,
             as_of,
             setup: setup.serial,

@@ -38,6 +38,8 @@ pub struct Research {
     examined: Examined,
     /// What findings were lately judged by: as of one instant it is the same for ever.
     known: std::sync::Mutex<std::collections::VecDeque<Arc<findings::Known>>>,
+    /// The actions that were lately asked for, until a list or a person changes them.
+    acted: actions::Remembered,
     /// Held while many series are examined.
     examining: tokio::sync::Mutex<()>,
 }
@@ -50,6 +52,7 @@ impl Research {
             desk,
             examined: Examined::default(),
             known: std::sync::Mutex::default(),
+            acted: actions::Remembered::default(),
             examining: tokio::sync::Mutex::default(),
         })
     }

@@ -14,7 +14,7 @@
 
 use crate::{
     action::{Action, Dividend, What},
-    decimal::{Decimal, MAX_SCALE},
+    decimal::Decimal,
     slot::Slot,
     time::TradeDate,
 };
@@ -198,8 +198,13 @@ impl Factors {
         let mut stretches: Vec<(Slot, BigRational, BigRational)> = vec![(Slot(i64::MAX), BigRational::one(), BigRational::one())];
         for Judged { counts_on, effect, .. } in judged.iter().rev() {
             let Effect::Applied { price, volume } = effect else { continue };
+            // In lowest terms they would take longer to find than to use.
+            let times = |a: &BigRational, b: &BigRational| match b.is_one() {
+                true => a.clone(),
+                false => BigRational::new_raw(a.numer() * b.numer(), a.denom() * b.denom()),
+            };
             let (_, p, v) = &stretches[stretches.len() - 1];
-            stretches.push((start(*counts_on), p * price, v * volume));
+            stretches.push((start(*counts_on), times(p, price), times(v, volume)));
         }
         stretches.reverse();
         if let Some(anchor) = anchor {
@@ -234,14 +239,14 @@ const BITS: u32 = 64;
 pub struct Factor {
     /// The factor itself.
     pub exact: BigRational,
-    /// For each number of digits by which a product has more (or fewer, from the end) than what is multiplied: the factor with so many
-    /// noughts, times 2⁶⁴, rounded down; `None` where that does not fit.
-    short: [OnceLock<Option<u128>>; 2 * MAX_SCALE as usize + 1],
+    /// Shortened ones, each for a number of digits by which a product has more than what is multiplied: the factor with so many noughts,
+    /// times 2⁶⁴, rounded down; `None` where that does not fit. The numbers of a series have one scale, or two.
+    short: [OnceLock<(i32, Option<u128>)>; 2],
 }
 
 impl Factor {
     pub(crate) fn new(exact: BigRational) -> Factor {
-        Factor { exact, short: [const { OnceLock::new() }; 2 * MAX_SCALE as usize + 1] }
+        Factor { exact, short: [const { OnceLock::new() }; 2] }
     }
 
     /// Whether it changes nothing.
@@ -264,8 +269,10 @@ impl Factor {
     pub fn times(&self, number: Decimal, decimals: u8) -> Decimal {
         let (more, size) = (i32::from(decimals) - i32::from(number.scale), number.mantissa.unsigned_abs());
         let quick = || {
-            let slot = usize::try_from(more + i32::from(MAX_SCALE)).ok()?;
-            let short = (*self.short.get(slot)?.get_or_init(|| self.shortened(more)))?;
+            let known =
+                |slot: &OnceLock<(i32, Option<u128>)>| Some(*slot.get_or_init(|| (more, self.shortened(more)))).filter(|s| s.0 == more);
+            let (_, short) = self.short.iter().find_map(known)?;
+            let short = short?;
             let product = short.checked_mul(u128::from(size))?;
             let (whole, rest) = (product >> BITS, product & ((1 << BITS) - 1));
             let half = 1 << (BITS - 1);

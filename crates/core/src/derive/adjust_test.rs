@@ -32,7 +32,7 @@ fn judged(actions: Vec<Action>, which: Adjust) -> Vec<Judged> {
 }
 
 fn factor(actions: Vec<Action>) -> String {
-    Factors::of(&judged(actions, Adjust::All), Slot::on, None).at(Slot::on(day("2025-02-03"))).price.exact.to_string()
+    Factors::of(&judged(actions, Adjust::All), Slot::on, None).at(Slot::on(day("2025-02-03"))).price.exact.reduced().to_string()
 }
 
 #[test]
@@ -91,7 +91,7 @@ fn an_anchor_is_where_prices_are_as_traded() {
     let found = judged(actions(), Adjust::Splits);
     let at = |factors: &Factors, date: &str| {
         let stretch = factors.at(Slot::on(day(date)));
-        (stretch.price.exact.to_string(), stretch.volume.exact.to_string())
+        (stretch.price.exact.reduced().to_string(), stretch.volume.exact.reduced().to_string())
     };
     let newest = Factors::of(&found, Slot::on, None);
     assert_eq!(at(&newest, "2025-01-06"), ("1/2".to_owned(), "2".to_owned()));

@@ -17,6 +17,7 @@ use jiff::{civil::Date, tz::TimeZone};
 use num_bigint::BigInt;
 use num_rational::BigRational;
 use num_traits::Zero;
+use std::cmp::Ordering;
 
 /// How much time a piece covers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -208,20 +209,28 @@ pub fn combine(label: Slot, bars: &[Bar], factors: Option<(&Factors, u8)>) -> Op
 
 /// The sum of volumes, exact until it is rounded.
 fn volume(bars: &[Bar], factors: Option<&Factors>) -> Option<Decimal> {
-    let scale = bars.iter().map(|b| b.volume().map(|v| v.scale)).collect::<Option<Vec<u8>>>()?.into_iter().max()?;
+    let (mut scale, mut whole) = (0, 0i128);
+    for bar in bars {
+        let volume = bar.volume()?;
+        (scale, whole) = match volume.scale.cmp(&scale) {
+            Ordering::Less | Ordering::Equal => (scale, whole + volume.units(scale)),
+            Ordering::Greater => (volume.scale, whole * 10i128.pow(u32::from(volume.scale - scale)) + i128::from(volume.mantissa)),
+        };
+    }
+    let sum = |sum: i128| i64::try_from(sum).ok().and_then(|mantissa| Decimal { mantissa, scale }.at_scale(scale));
+    let Some(factors) = factors else { return sum(whole) };
     let mut sums: Vec<(Option<&Factor>, i128)> = vec![];
     for bar in bars {
-        let factor = factors.map(|f| &f.at(bar.slot).volume).filter(|f| !f.is_one());
+        let factor = Some(&factors.at(bar.slot).volume).filter(|f| !f.is_one());
         let units = bar.volume()?.units(scale);
         match sums.last_mut() {
             Some((same, sum)) if same.map(std::ptr::from_ref) == factor.map(std::ptr::from_ref) => *sum += units,
             _ => sums.push((factor, units)),
         }
     }
-    let whole = |sum: i128| Some(Decimal { mantissa: i64::try_from(sum).ok()?, scale }).filter(|d| d.at_scale(scale).is_some());
     match sums[..] {
-        [(None, sum)] => whole(sum),
-        [(Some(factor), sum)] => whole(sum).map(|sum| factor.times(sum, scale)),
+        [(None, _)] => sum(whole),
+        [(Some(factor), _)] => sum(whole).map(|sum| factor.times(sum, scale)),
         _ => {
             let one = |(factor, sum): &(Option<&Factor>, i128)| {
                 let sum = BigRational::from_integer(BigInt::from(*sum));

@@ -67,7 +67,8 @@ pub(super) fn grid<'p>(resolved: &'p Resolved, member: &Member) -> Result<Option
 
 /// The stretch in which the pieces of a member begin that has bars in `extent`.
 pub(super) fn begun(resolved: &Resolved, member: &Member, extent: &Span) -> Result<Span, DeskError> {
-    let first = grid(resolved, member)?.and_then(|g| g.pieces(extent).first().map(|p| p.span.start));
+    let touched = extent.start..Slot(extent.end.0.min(extent.start.0.saturating_add(1)));
+    let first = grid(resolved, member)?.and_then(|g| g.pieces(&touched).first().map(|p| p.span.start));
     Ok(first.map_or(extent.start, |start| start.min(extent.start))..extent.end)
 }
 
@@ -119,9 +120,9 @@ impl Pieces {
         let newest = self.waiting.last().map_or(Slot(i64::MIN), |b| b.slot);
         let (mut out, mut gone) = (Read::default(), 0);
         while let Some(piece) = self.to_come.pop_front_if(|p| all || p.span.end <= newest) {
-            let rest = &self.waiting[gone..];
-            let start = gone + rest.partition_point(|b| b.slot < piece.span.start);
-            let end = start + self.waiting[start..].partition_point(|b| b.slot < piece.span.end);
+            let before = |from: usize, slot: Slot| from + self.waiting[from..].iter().take_while(|b| b.slot < slot).count();
+            let start = before(gone, piece.span.start);
+            let end = before(start, piece.span.end);
             gone = end;
             let (bars, from) = (&self.waiting[start..end], &self.from[start..end]);
             let Some(bar) = combine(piece.label, bars, finer.factors_and_decimals()) else { continue };
