@@ -229,6 +229,11 @@ async fn what_many_series_miss_is_one_row_and_a_concern_opens_what_it_speaks_of(
     browser.page.goto(&format!("{}/instruments/SME?days=365", service.url)).await.unwrap();
     let chart = browser.page.wait().for_element(Locator::Css(".chart[aria-label*='split 4 for 1']")).await.unwrap();
     assert!(chart.attr("aria-label").await.unwrap().unwrap().starts_with("Candles of "));
+    browser.sees("prices before × 1/4, volumes × 4").await;
+    // Adjusted, the files that are offered are too.
+    browser.page.goto(&format!("{}/instruments/SME?days=365&adjust=splits", service.url)).await.unwrap();
+    browser.sees("adjusted for splits").await;
+    browser.page.wait().for_element(Locator::Css("a[href*='adjust=splits']")).await.unwrap();
     browser.close().await;
 }
 

@@ -26,8 +26,11 @@ const areas = computed(() =>
 const lines = computed(() =>
   props.actions.flatMap((action) => {
     const at = slots.value.slots.findIndex((slot) => label(slot.moment).slice(0, 10) >= action.counts_on);
+    if (at <= 0) return [];
     const often = action.kind === "dividend";
-    return at > 0 ? [{ name: action.terms, xAxis: at, lineStyle: often ? { type: "dotted" } : {}, label: often && props.actions.length > 6 ? { formatter: action.terms.split(" ")[1] } : {} }] : [];
+    const place = at / slots.value.slots.length;
+    const text = { formatter: often && props.actions.length > 6 ? action.terms.split(" ")[1] : action.terms, align: place < 0.08 ? "left" : place > 0.92 ? "right" : "center" };
+    return [{ name: action.terms, xAxis: at, lineStyle: { color: meaning.value.act, type: often ? "dotted" : "solid", width: 1 }, label: text }];
   }),
 );
 
@@ -81,8 +84,7 @@ const option = computed(() => {
         markLine: {
           silent: true,
           symbol: "none",
-          lineStyle: { color: m.act, type: "solid", width: 1 },
-          label: { formatter: "{b}", color: m.act, position: "end", fontSize: 11, distance: 4 },
+          label: { color: m.act, position: "end", fontSize: 11, distance: 4 },
           data: lines.value,
         },
       },
