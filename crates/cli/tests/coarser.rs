@@ -134,6 +134,16 @@ async fn what_is_not_complete_is_told_or_dropped_and_what_is_asked_wrongly_is_re
     let day = "/bars?instrument=QHC&source=harbour&interval=1d&made_from=1m&from=2025-04-02&to=2025-04-03&columns=date,held,expected";
     assert_eq!(service.text(day).await, "date,held,expected\r\n2025-04-02,150,345\r\n2025-04-03,345,345\r\n");
     assert_eq!(service.text(&format!("{day}&incomplete=dropped")).await, "date,held,expected\r\n2025-04-03,345,345\r\n");
+    // An excuse changes how complete the day is, and with it the validator.
+    let share = "/bars?instrument=QHC&source=harbour&interval=1d&made_from=1m&from=2025-04-02&to=2025-04-02&columns=date,completeness";
+    let (before, after) = (service.ask(share).await, {
+        let excused = service.cli(&["excuse", "QHC/1m/harbour@2025-04-02T00:30:00Z", "--by", "mere", "--note", "lost"]);
+        assert_eq!(excused.code, 0, "{excused:?}");
+        service.ask(share).await
+    });
+    assert_ne!(before.headers()["etag"], after.headers()["etag"]);
+    assert!(before.text().await.unwrap().ends_with("2025-04-02,43.47\r\n"));
+    assert!(after.text().await.unwrap().ends_with("2025-04-02,100.00\r\n"));
     // Every expected hour has a row, with or without bars.
     let hours = service
         .text("/bars?instrument=QHC&source=harbour&interval=1h&from=2025-04-02&to=2025-04-02&missing=rows&columns=time,held,close")

@@ -150,10 +150,10 @@ impl Draft {
             state.extend(member.wanted.span.end.0.to_be_bytes());
             state.extend(member.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
             state.extend(self.acted_on(member)?);
-            // A row for every expected slot changes as slots become due.
-            if resolved.question.shape.missing == Missing::Rows {
+            // A row for every expected slot changes as slots become due, and so does what is said of how complete something is.
+            if resolved.question.shape.missing == Missing::Rows || measures(&resolved.question) {
                 let c = member.completeness.unwrap_or_default();
-                [c.expected, c.quiet].iter().for_each(|n| state.extend(n.to_be_bytes()));
+                [c.expected, c.quiet, c.held, c.excused].iter().for_each(|n| state.extend(n.to_be_bytes()));
             }
         }
         Ok(payloads::digest(&state))

@@ -1,19 +1,16 @@
 //! From keys to a question. Everything that is wrong is told at once, each with what to write instead.
 
 use super::{
-    ADJUST, Column, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
+    Column, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
+    deriving::{adjust, of_actions, pieces},
     given::{Given, Value},
-    pieces::Pieces,
+    reader::Reader,
     zone::{Clock, Stamp},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{
-    Interval, SeriesKey, Side, Timestamp,
-    adjust::{Adjustment, Anchor},
-    resample::Length,
-};
-use mizuno_desk::moments::{Moment, instant, moment};
-use std::{collections::BTreeMap, str::FromStr};
+use mizuno_core::{Interval, SeriesKey, Side, Timestamp, resample::Length};
+use mizuno_desk::moments::instant;
+use std::collections::BTreeMap;
 
 /// The keys there are, with what each takes; in the order of the canonical text.
 pub const KEYS: [(&str, &str); 37] = [
@@ -58,71 +55,6 @@ pub const KEYS: [(&str, &str); 37] = [
 
 /// Instruments and patterns that one question may name.
 const MOST_NAMED: usize = 10_000;
-
-/// Reads values and gathers what is wrong with them.
-struct Reader {
-    given: BTreeMap<String, Value>,
-    problems: Vec<String>,
-}
-
-impl Reader {
-    fn text(&mut self, key: &str) -> Option<String> {
-        match self.given.remove(key)? {
-            Value::Text(text) => Some(text),
-            Value::List(all) if all.len() == 1 => all.into_iter().next(),
-            _ => {
-                self.problems.push(format!("{key}: one value is wanted, not several"));
-                None
-            }
-        }
-    }
-
-    fn list(&mut self, key: &str) -> Option<Vec<String>> {
-        match self.given.remove(key)? {
-            Value::Text(text) => Some(text.split(',').map(|part| part.trim().to_owned()).collect()),
-            Value::List(all) => Some(all),
-            Value::Names(_) => {
-                self.problems.push(format!("{key}: a list is wanted, not a table"));
-                None
-            }
-        }
-    }
-
-    fn read<T: FromStr<Err: ToString>>(&mut self, key: &str) -> Option<T> {
-        let text = self.text(key)?;
-        text.parse().map_err(|e: T::Err| self.problems.push(format!("{key}: {}", e.to_string()))).ok()
-    }
-
-    /// One of some words.
-    fn word<T: Copy>(&mut self, key: &str, what: &str, words: &[(&str, T)]) -> Option<T> {
-        let text = self.text(key)?;
-        let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
-        if found.is_none() {
-            let names: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
-            let (last, others) = names.split_last().map_or(("", &[][..]), |(last, others)| (*last, others));
-            self.problems.push(format!("{key}: `{text}` is not {what}; it is {} or {last}", others.join(", ")));
-        }
-        found
-    }
-
-    fn whole(&mut self, key: &str, least: u32, most: u32) -> Option<u32> {
-        let text = self.text(key)?;
-        let read = text.parse::<u32>().ok().filter(|n| (least..=most).contains(n));
-        if read.is_none() {
-            self.problems.push(format!("{key}: `{text}` is not a whole number from {least} to {most}"));
-        }
-        read
-    }
-
-    fn moment(&mut self, key: &str) -> Option<Moment> {
-        let text = self.text(key)?;
-        moment(key, &text).map_err(|e| self.problems.push(e.to_string())).ok()
-    }
-
-    fn wrong(&mut self, problem: impl Into<String>) {
-        self.problems.push(problem.into());
-    }
-}
 
 impl Question {
     /// Reads a question.
@@ -259,52 +191,6 @@ fn range(r: &mut Reader) -> Range {
     range
 }
 
-fn pieces(r: &mut Reader) -> Pieces {
-    let align = r.text("align").filter(|text| text != "session");
-    if let Some(zone) = &align
-        && jiff::tz::TimeZone::get(zone).is_err()
-    {
-        r.wrong(format!("align: `{zone}` is neither session nor a zone, as Pacific/Auckland"));
-    }
-    Pieces {
-        made_from: r.read::<Interval>("made_from"),
-        align,
-        by_last: r.word("label", "a session", &[("first", false), ("last", true)]).unwrap_or(false),
-        dropped: r.word("incomplete", "a way", &[("kept", false), ("dropped", true)]).unwrap_or(false),
-    }
-}
-
-fn adjust(r: &mut Reader) -> Option<Adjustment> {
-    let which = r.word("adjust", "a way to adjust", &ADJUST).flatten();
-    let anchor = r.text("anchor").and_then(|text| match text.as_str() {
-        "newest" => Some(Anchor::Newest),
-        "oldest" => Some(Anchor::Oldest),
-        date => match date.parse() {
-            Ok(date) => Some(Anchor::Date(date)),
-            Err(_) => {
-                r.wrong(format!("anchor: `{text}` is no anchor; it is newest, oldest, or a trade date as 2025-04-09"));
-                None
-            }
-        },
-    });
-    if which.is_none() && anchor.is_some() {
-        r.wrong("anchor: prices are as traded; add adjust=splits or adjust=all, or leave it out");
-    }
-    which.map(|which| Adjustment { which, anchor: anchor.unwrap_or(Anchor::Newest) })
-}
-
-/// What cannot be had without adjusted prices, or with them.
-fn of_actions(r: &mut Reader, adjust: Option<Adjustment>, shape: &Shape) {
-    if adjust.is_some() && shape.round == Some(Round::Tick) {
-        r.wrong("round: an adjusted price need not be a whole number of ticks; give a number of decimals");
-    }
-    for column in [Column::RawClose, Column::PriceFactor, Column::VolumeFactor] {
-        if adjust.is_none() && shape.columns.contains(&column) {
-            r.wrong(format!("columns: {} is there beside adjusted prices; add adjust=splits or adjust=all", column.word()));
-        }
-    }
-}
-
 fn shape(r: &mut Reader, interval: Interval) -> Shape {
     let layout = r.word("layout", "a layout", &[("long", false), ("wide", true)]).unwrap_or(false);
     let join = r.word("join", "a join", &[("outer", false), ("inner", true)]);
@@ -341,28 +227,12 @@ fn shape(r: &mut Reader, interval: Interval) -> Shape {
     }
 }
 
-/// Columns that are there only by request.
-const RARE: [Column; 12] = [
-    Column::TradeDate,
-    Column::Epoch,
-    Column::Instrument,
-    Column::Doubted,
-    Column::Completeness,
-    Column::RawClose,
-    Column::PriceFactor,
-    Column::VolumeFactor,
-    Column::Action,
-    Column::AveragePrice,
-    Column::Held,
-    Column::Expected,
-];
-
 /// The column of a name; the moment of a daily bar is called both `date` and `time`.
 fn column(name: &str, interval: Interval) -> Result<Column, String> {
     let known = Column::ALL.into_iter().find(|c| c.name(interval) == name || c.word() == name || (*c == Column::Time && name == "date"));
     known.ok_or_else(|| {
-        let usual = Column::ALL.iter().filter(|c| !RARE.contains(c)).chain(&RARE);
-        let names: Vec<_> = usual.map(|c| c.name(interval)).collect();
+        let usual = Column::ALL.into_iter().partition::<Vec<Column>, _>(|c| Question::USUAL.contains(c));
+        let names: Vec<_> = usual.0.iter().chain(&usual.1).map(|c| c.name(interval)).collect();
         format!("`{name}` is not a column; there is {}", names.join(", "))
     })
 }

@@ -6,8 +6,10 @@
 //! same have one text and one digest.
 
 pub mod check;
+mod deriving;
 pub mod given;
 pub mod pieces;
+mod reader;
 pub mod resolve;
 pub mod saved;
 pub mod text;

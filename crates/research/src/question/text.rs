@@ -166,6 +166,10 @@ impl Question {
         payloads::digest(self.to_json().as_bytes())
     }
 
+    /// The columns of a long answer where none are named, without its instruments; of one source, it is not named.
+    pub(super) const USUAL: [Column; 7] =
+        [Column::Time, Column::Open, Column::High, Column::Low, Column::Close, Column::Volume, Column::Source];
+
     /// The columns of the answer, with those that are usual where none are named.
     #[must_use]
     pub fn columns(&self, several: bool) -> Vec<Column> {
@@ -175,9 +179,8 @@ impl Question {
         if self.shape.layout != Layout::Long {
             return vec![Column::Time, Column::Close];
         }
-        let values = [Column::Time, Column::Open, Column::High, Column::Low, Column::Close, Column::Volume];
-        let instrument = several.then_some(Column::Instrument);
-        let source = self.source.is_none().then_some(Column::Source);
-        instrument.into_iter().chain(values).chain(source).collect()
+        let golden = self.source.is_none();
+        let usual = Question::USUAL.into_iter().filter(|c| golden || *c != Column::Source);
+        several.then_some(Column::Instrument).into_iter().chain(usual).collect()
     }
 }
