@@ -256,3 +256,22 @@ async fn changes_are_told_in_every_format_and_a_wrong_instant_with_the_way_out()
         assert!(problem.contains(told), "{more}: {problem}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_instrument_that_a_pattern_finds_later_is_new_by_membership() {
+    let bench = Bench::new(Faults::default());
+    let all = std::fs::read_to_string(bench.config().join("instruments/aldx.csv")).unwrap();
+    let without: Vec<&str> = all.lines().filter(|l| !l.starts_with("OXB,")).collect();
+    bench.write("instruments/aldx.csv", &(without.join("\n") + "\n"));
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-04-01"]).code, 0);
+    let question = "/bars?instruments=O*,KBF&columns=instrument,date,close&from=2025-04-01";
+    let before = service.ask(question).await;
+    let as_of = before.headers()["mizuno-as-of"].to_str().unwrap().to_owned();
+    bench.write("instruments/aldx.csv", &all);
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    assert_eq!(service.cli(&["collect", "daily", "-i", "OXB", "--from", "2025-04-01"]).code, 0);
+    let changes = service.text(&format!("{question}&since={as_of}")).await;
+    let rows: Vec<&str> = changes.lines().skip(1).collect();
+    assert!(!rows.is_empty() && rows.iter().all(|r| r.starts_with("new,membership,OXB,")), "{changes}");
+}
