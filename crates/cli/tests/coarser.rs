@@ -96,13 +96,15 @@ async fn minutes_become_bars_of_a_session_and_days_become_weeks() {
         let date: Date = at.parse().unwrap();
         date.saturating_sub(jiff::Span::new().days(i64::from(date.weekday().to_monday_zero_offset()))).to_string()
     };
-    let periods: [(&str, &dyn Fn(&str) -> String); 4] = [
-        ("1w", &monday),
-        ("1mo", &|at: &str| at[..7].to_owned()),
-        ("1q", &|at: &str| format!("{} {}", &at[..4], (at[5..7].parse::<u8>().unwrap() - 1) / 3)),
-        ("1y", &|at: &str| at[..4].to_owned()),
-    ];
-    for (interval, of) in periods {
+    let month = |at: &str| at[..7].to_owned();
+    let quarter = |at: &str| format!("{} {}", &at[..4], (at[5..7].parse::<u8>().unwrap() - 1) / 3);
+    for interval in ["1w", "1mo", "1q", "1y"] {
+        let of = |at: &str| match interval {
+            "1w" => monday(at),
+            "1mo" => month(at),
+            "1q" => quarter(at),
+            _ => at[..4].to_owned(),
+        };
         let wanted = together(&days, of);
         for label in ["first", "last"] {
             let made = rows(&service.text(&format!("/bars?instrument=SME&adjust=splits&interval={interval}&label={label}")).await);

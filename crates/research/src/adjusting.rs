@@ -21,6 +21,17 @@ pub struct Adjusted {
     pub by_minutes: bool,
 }
 
+/// Which prices are to be adjusted, and how.
+#[derive(Clone, Copy)]
+pub(crate) struct Asked {
+    /// The interval of the bars.
+    pub interval: Interval,
+    /// For which actions, and where they are as traded.
+    pub adjustment: Adjustment,
+    /// The trade dates of the oldest and the newest bar of the series, to which anchors refer.
+    pub ends: (TradeDate, TradeDate),
+}
+
 /// The closes that actions are held against.
 #[derive(Clone)]
 pub(crate) struct Closes {
@@ -80,8 +91,7 @@ impl Research {
         Ok(out)
     }
 
-    /// What the actions of an instrument do to its prices of an interval. `first` and `last` are the trade dates of its oldest and newest
-    /// bar, to which anchors refer.
+    /// What the actions of an instrument do to its prices.
     ///
     /// # Errors
     /// When the store cannot be read, or the venue is no longer configured.
@@ -89,12 +99,11 @@ impl Research {
         &self,
         setup: &Setup,
         instrument: &Instrument,
-        interval: Interval,
-        adjustment: Adjustment,
-        (first, last): (TradeDate, TradeDate),
+        asked: Asked,
         known: &Known,
         closes: Option<&Closes>,
     ) -> Result<Adjusted, DeskError> {
+        let Asked { interval, adjustment, ends: (first, last) } = asked;
         let calendar = setup.calendar_of(instrument)?;
         let all = known.actions.of(&instrument.symbol);
         let wanted = adjustment.which == Adjust::All && all.iter().any(|k| !k.action.is_of_shares());
@@ -138,7 +147,8 @@ impl Research {
         let closes = self.closes(setup, instrument, &known).await?;
         let dates = (TradeDate(i32::MIN), setup.calendar_of(instrument)?.last_closed(as_of).map_or(TradeDate(0), |s| s.date));
         let adjustment = Adjustment { which: Adjust::All, anchor: Anchor::Newest };
-        let adjusted = self.adjusted(setup, instrument, Interval::Daily, adjustment, dates, &known, closes.as_ref()).await?;
+        let asked = Asked { interval: Interval::Daily, adjustment, ends: dates };
+        let adjusted = self.adjusted(setup, instrument, asked, &known, closes.as_ref()).await?;
         let mine = |sentence: &&String| sentence.starts_with(&format!("{}: ", instrument.symbol));
         let told = known.actions.conflicts.iter().chain(&known.actions.unread).filter(mine).cloned().collect();
         Ok((adjusted, told))

@@ -88,7 +88,7 @@ fn minutes_of(calendar: &Calendar, dice: &[u16]) -> Vec<Bar> {
     let one = |(at, slot): (usize, i64)| {
         let die = dice[at % dice.len()];
         let [a, b, c, d] = [1, 7, 13, 29].map(|by| i64::from(die).wrapping_mul(by) % 500 + 500);
-        (die % 5 > 0).then(|| bar(slot, [a, a.max(b).max(c).max(d), a.min(b).min(c).min(d), d], Some(i64::from(die))))
+        (!die.is_multiple_of(5)).then(|| bar(slot, [a, a.max(b).max(c).max(d), a.min(b).min(c).min(d), d], Some(i64::from(die))))
     };
     all.enumerate().filter_map(one).collect()
 }

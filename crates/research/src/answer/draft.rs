@@ -3,6 +3,7 @@
 use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, made::measures, rows::Measured};
 use crate::{
     Research,
+    adjusting::Asked,
     findings::Known,
     question::{
         Column, Missing, Question,
@@ -252,7 +253,7 @@ impl Draft {
                 let (symbol, interval) = (member.wanted.instrument.symbol.clone(), member.wanted.key.interval);
                 let work = async move {
                     let instrument = setup.instrument(&symbol)?;
-                    research.clone().adjusted(&setup, instrument, interval, adjustment, ends, &known, closes.as_ref()).await
+                    research.clone().adjusted(&setup, instrument, Asked { interval, adjustment, ends }, &known, closes.as_ref()).await
                 };
                 let adjusted = hands.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("working out what actions do", e))?;
                 member.adjusted = Some(Arc::new(adjusted?));

@@ -152,7 +152,7 @@ impl Open {
                 self.waiting.push_back((slot, None, None));
             }
             self.expected.pop_front_if(|slot| *slot == bar.slot);
-            self.waiting.push_back((bar.slot, Some((bar, place)), extras.next()));
+            self.waiting.push_back((bar.slot, Some((bar, place)), extras.next().map(Box::new)));
         }
         Ok(true)
     }

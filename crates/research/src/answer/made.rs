@@ -25,7 +25,7 @@ pub(super) struct Read {
     /// The place of the source of each; the first of all where there are none.
     pub from: Vec<u16>,
     /// What is told of each beside, where they were made of finer ones.
-    pub extras: Vec<Box<Extra>>,
+    pub extras: Vec<Extra>,
 }
 
 impl Read {
@@ -36,7 +36,7 @@ impl Read {
 
     /// The bars, each with its place among them and what is told beside.
     pub(super) fn iter(&self) -> impl ExactSizeIterator<Item = (usize, &Bar, Option<&Extra>)> {
-        self.bars.iter().enumerate().map(|(at, bar)| (at, bar, self.extras.get(at).map(|e| &**e)))
+        self.bars.iter().enumerate().map(|(at, bar)| (at, bar, self.extras.get(at)))
     }
 }
 
@@ -145,7 +145,7 @@ impl Pieces {
             };
             out.bars.push(bar);
             out.from.push(place);
-            out.extras.push(Box::new(extra));
+            out.extras.push(extra);
         }
         self.waiting.drain(..gone);
         self.from.drain(..gone);

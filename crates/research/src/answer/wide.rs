@@ -244,7 +244,7 @@ async fn strip(
         None => span.clip(&member.extent),
         Some(grid) => {
             let mut pieces = grid.pieces(&member.extent).into_iter().map(|p| p.span).filter(|p| span.contains(&p.start));
-            let (first, rest) = (pieces.next(), pieces.last());
+            let (first, rest) = (pieces.next(), pieces.next_back());
             first.map_or(span.start..span.start, |first| first.start..rest.map_or(first.end, |rest| rest.end))
         }
     };
