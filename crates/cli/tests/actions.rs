@@ -189,6 +189,8 @@ async fn people_enter_and_withdraw_actions_and_the_past_stays_as_it_was() {
     assert_eq!(rows.len(), before.lines().filter(|l| l.starts_with("KBF,") && l.split(',').nth(1) < Some("2025-02-17")).count());
     assert!(rows.iter().all(|r| r.starts_with("changed,action,KBF,")), "{changes}");
     assert_eq!(service.text(&format!("{question}&as_of={first}")).await, before, "nobody knew of it then");
+    let weeks = service.text(&format!("{question}&interval=1w&since={first}")).await;
+    assert!(weeks.lines().count() > 5 && weeks.lines().skip(1).all(|r| r.starts_with("changed,action,KBF,")), "{weeks}");
 
     // A file of several, all or none; what a person says goes before a list, and what the list says is told.
     let file = bench.dir.path().join("actions.csv");

@@ -64,6 +64,8 @@ pub struct Standpoint<'a> {
     pub splits: &'a [crate::finding::Split],
     /// What its prices and volumes were multiplied by.
     pub adjusted: Option<(&'a BigRational, &'a BigRational)>,
+    /// Whether the bar was made of finer ones, adjusted before.
+    pub made: bool,
     /// The text of the actions of that day, by its place.
     pub action: Option<u32>,
 }
@@ -99,6 +101,7 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
     match (then.bar, now.bar) {
         (Some((was, from)), Some((is, to))) if from == to => match () {
             () if !was.is_printed_as(is) && then.splits != now.splits => ChangedBy::Action,
+            () if now.made && then.adjusted != now.adjusted => ChangedBy::Action,
             () if !was.is_printed_as(is) => ChangedBy::Bar,
             () if then.adjusted != now.adjusted || then.action != now.action => ChangedBy::Action,
             () if then.is_doubted(to) != now.is_doubted(to) => ChangedBy::Finding,
@@ -145,6 +148,11 @@ mod tests {
             (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
             (at(&a, "p", &both, &[]), Standpoint { action: Some(0), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
             (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&b, "p", &both, &[]) }, ChangedBy::Bar),
+            (
+                at(&a, "p", &both, &[]),
+                Standpoint { adjusted: Some((&half, &half)), made: true, ..at(&b, "p", &both, &[]) },
+                ChangedBy::Action,
+            ),
             (at(&a, "p", &both, &[]), at(&a, "p", &both, &["p"]), ChangedBy::Finding),
             (at(&a, "p", &both, &[]), at(&a, "p", &both, &[]), ChangedBy::Configuration),
             // The better one comes, or is doubted, or is believed again.

@@ -251,14 +251,18 @@ impl Side<'_> {
             || other.is_some_and(|(_, bar, _)| bar.is_some())
             || slot < self.how.calendar.due_until(self.how.interval, resolved.instant, 0);
         let in_range = self.member.wanted.span.contains(&slot) && self.how.takes(slot) && is_due;
-        let adjusted = self.how.factors(slot).map(|f| (&f.price.exact, &f.volume.exact));
-        let action = self.member.action(self.how.trade_date(slot), self.actions);
+        let extra = row.as_ref().and_then(|(.., extra)| extra.as_deref());
+        // A bar that was made of finer ones has the factors of the first of them.
+        let adjusted = self.member.adjusted.as_ref().filter(|_| resolved.question.adjust.is_some());
+        let factors = adjusted.map(|a| a.factors.at(extra.map_or(slot, |e| e.span.start)));
+        let (adjusted, made) = (factors.map(|f| (&f.price.exact, &f.volume.exact)), extra.is_some());
+        let action = self.member.action_in(&self.how, slot, extra, self.actions);
         let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
         match &self.member.subject {
             Subject::One(row) => {
                 let name = row.key.source.as_str();
                 let doubted = doubted(0).then_some(name).into_iter().collect();
-                Standpoint { in_range, bar: bar.map(|(b, _)| (b, name)), order: vec![name], doubted, splits: &[], adjusted, action }
+                Standpoint { in_range, bar: bar.map(|(b, _)| (b, name)), order: vec![name], doubted, splits: &[], adjusted, made, action }
             }
             Subject::Golden(lineup) => {
                 let order = lineup.order_at(self.how.calendar, slot);
@@ -271,6 +275,7 @@ impl Side<'_> {
                     doubted: order.iter().filter(|place| doubted(**place)).map(name).collect(),
                     splits: served.map_or(&[], |(_, part)| part.splits()),
                     adjusted,
+                    made,
                     action,
                 }
             }
