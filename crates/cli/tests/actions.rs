@@ -220,6 +220,24 @@ async fn people_enter_and_withdraw_actions_and_the_past_stays_as_it_was() {
     assert!(then.out.contains("2025-02-17") && !service.cli(&["actions", "KBF"]).out.contains("2025-02-17"), "{}", then.out);
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn without_daily_bars_the_close_of_the_last_minute_counts() {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
+    let service = bench.serve();
+    assert_eq!(service.cli(&["lists", "almanack/dividends"]).code, 0);
+    assert_eq!(service.cli(&["collect", "aldx-minutes", "--from", "2025-03-20", "-i", "KBF"]).code, 0);
+    let question = "instrument=KBF&interval=1m&adjust=all&from=2025-03-21&to=2025-03-24&columns=time,close,raw_close";
+    let csv = service.text(&format!("/bars?{question}")).await;
+    let rows: Vec<Vec<&str>> = csv.lines().skip(1).map(|l| l.split(',').collect()).collect();
+    let (before, after) = rows.split_at(rows.iter().position(|r| r[0] >= "2025-03-23").unwrap());
+    let close = exact(before.last().unwrap()[2]);
+    let factor = (&close - exact("0.12")) / &close;
+    assert!(before.len() > 300 && before.iter().all(|r| r[1] == rounded(&(exact(r[2]) * &factor), 6)), "{csv}");
+    assert!(after.iter().all(|r| exact(r[1]) == exact(r[2])));
+    let told = service.get(&format!("/explanation?{question}")).await;
+    assert!(told["adjustment"].as_str().unwrap().contains("closes of minutes"), "{told}");
+}
+
 /// The example of docs/adjustment.md, as the demo answers it.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_example_of_the_docs_is_what_the_demo_says() {

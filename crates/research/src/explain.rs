@@ -77,9 +77,11 @@ impl Prepared {
                 Anchor::Date(date) => format!("on {date}, and no later action counts"),
             };
             let decimals = decimals(question.shape.round);
+            let by_minutes = self.members.iter().any(|m| m.adjusted.as_ref().is_some_and(|a| a.by_minutes));
+            let closes = if by_minutes { "; held against the closes of minutes, where no daily bars are held" } else { "" };
             return format!(
                 "prices adjusted for {actions}; as traded {anchor}; rounded once to {decimals} decimals, half to even; volumes by splits and \
-                 bonus issues"
+                 bonus issues{closes}"
             );
         }
         match question.source.as_deref() {
