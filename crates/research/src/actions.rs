@@ -110,7 +110,7 @@ impl Actions {
             _ => None,
         };
         let by_symbol = self.by_symbol.iter().map(|(symbol, all)| (symbol.clone(), all.iter().filter_map(split).collect()));
-        Splits::new(by_symbol.collect(), self.venues.clone(), self.conflicts.clone())
+        Splits { by_symbol: by_symbol.collect(), venues: self.venues.clone() }
     }
 }
 
@@ -119,15 +119,9 @@ impl Actions {
 pub struct Splits {
     by_symbol: BTreeMap<String, Vec<Split>>,
     venues: Vec<String>,
-    /// What two lists say otherwise, in sentences; what the first of them says counts.
-    pub conflicts: Vec<String>,
 }
 
 impl Splits {
-    fn new(by_symbol: BTreeMap<String, Vec<Split>>, venues: Vec<String>, conflicts: Vec<String>) -> Splits {
-        Splits { by_symbol, venues, conflicts }
-    }
-
     /// The splits of an instrument; `None` when its venue has no list of them.
     pub fn of(&self, setup: &Setup, symbol: &str) -> Option<&[Split]> {
         let venue = &setup.known(symbol)?.venue;

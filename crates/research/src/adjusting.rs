@@ -3,8 +3,9 @@
 use crate::{Research, actions::KnownAction, findings::Known, golden::Lineup};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
-    Calendar, Decimal, Instrument, Interval, SeriesKey, Side, Slot, Timestamp, TradeDate,
+    Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Timestamp, TradeDate,
     adjust::{self, Adjust, Adjustment, Anchor, Effect, Factors, Judged},
+    spans::hull,
 };
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::blocks::Needed;
@@ -66,15 +67,14 @@ impl Research {
         closes: &Closes,
         calendar: &Calendar,
         known: &Known,
-        as_of: Timestamp,
     ) -> Result<Vec<(TradeDate, Decimal)>, DeskError> {
         let mut lineup = closes.lineup.clone();
         self.examine_lineup(setup, &mut lineup, known).await?;
-        let extent = self.desk.store.held(&lineup.parts.iter().map(|p| p.row.clone()).collect::<Vec<_>>(), as_of).await?;
-        let extent = extent.values().filter_map(mizuno_core::spans::hull).reduce(|a, b| a.start.min(b.start)..a.end.max(b.end));
+        let extent = self.desk.store.held(&lineup.parts.iter().map(|p| p.row.clone()).collect::<Vec<_>>(), known.as_of).await?;
+        let extent = extent.values().filter_map(hull).reduce(|a, b| a.hull(&b));
         let Some(extent) = extent else { return Ok(vec![]) };
         let only_close = Needed { open: false, high: false, low: false, volume: false };
-        let mut reading = self.golden_over(lineup, calendar, extent, as_of, only_close);
+        let mut reading = self.golden_over(lineup, calendar, extent, known.as_of, only_close);
         let mut out: Vec<(TradeDate, Decimal)> = vec![];
         while let Some(made) = reading.next().await? {
             for bar in &made.bars.rows {
@@ -108,7 +108,7 @@ impl Research {
         let all = known.actions.of(&instrument.symbol);
         let wanted = adjustment.which == Adjust::All && all.iter().any(|k| !k.action.is_of_shares());
         let read = match closes.filter(|_| wanted) {
-            Some(closes) => self.read_closes(setup, closes, calendar, known, known.as_of).await?,
+            Some(closes) => self.read_closes(setup, closes, calendar, known).await?,
             None => vec![],
         };
         let until = match adjustment.anchor {
@@ -163,14 +163,4 @@ fn days(actions: &[(KnownAction, Judged)]) -> Vec<(TradeDate, String)> {
     };
     let day = |all: &[(KnownAction, Judged)]| (all[0].1.counts_on, all.iter().map(|(_, j)| text(j)).collect::<Vec<_>>().join("; "));
     actions.chunk_by(|(_, a), (_, b)| a.counts_on == b.counts_on).map(day).collect()
-}
-
-impl Adjusted {
-    /// What could not be applied, each with the reason.
-    pub fn doubtful(&self) -> impl Iterator<Item = (&KnownAction, &str)> {
-        self.actions.iter().filter_map(|(known, judged)| match &judged.effect {
-            Effect::Not(why) => Some((known, why.as_str())),
-            _ => None,
-        })
-    }
 }

@@ -45,7 +45,7 @@ impl Research {
         busy: &dyn Fn(&str) -> bool,
     ) -> Result<Suspicions, DeskError> {
         let known = self.known(setup, self.desk.store.newest()).await?;
-        let mut out = Suspicions { conflicts: known.splits.conflicts.clone(), ..Suspicions::default() };
+        let mut out = Suspicions { conflicts: known.actions.conflicts.clone(), ..Suspicions::default() };
         let mut stale = vec![];
         for view in views {
             if busy(&view.post.collector.name) {

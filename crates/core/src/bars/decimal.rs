@@ -44,7 +44,8 @@ fn halved_to_even(value: i128, unit: i128) -> i128 {
     }
 }
 
-const LIMIT: i64 = 1_000_000_000_000_000_000;
+/// The least number of nineteen digits: none that is kept has so many.
+pub(crate) const LIMIT: i64 = 1_000_000_000_000_000_000;
 
 impl Decimal {
     /// Reads `12`, `-0.50`, `+3.25` or `1.2e3`; nothing is rounded.

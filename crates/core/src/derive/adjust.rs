@@ -14,7 +14,7 @@
 
 use crate::{
     action::{Action, Dividend, What},
-    decimal::Decimal,
+    decimal::{Decimal, LIMIT},
     slot::Slot,
     time::TradeDate,
 };
@@ -318,8 +318,6 @@ impl Factor {
         if top.is_zero() { None } else { (top / bottom).to_u128() }
     }
 }
-
-const LIMIT: i64 = 1_000_000_000_000_000_000;
 
 #[cfg(test)]
 #[path = "adjust_test.rs"]

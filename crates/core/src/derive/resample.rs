@@ -38,12 +38,6 @@ impl Length {
     /// The word of each that is longer than a day.
     pub const WORDS: [(&str, Length); 4] = [("1w", Length::Week), ("1mo", Length::Month), ("1q", Length::Quarter), ("1y", Length::Year)];
 
-    /// The interval that says how pieces are labelled: by the instant at which they open, or by a trade date.
-    #[must_use]
-    pub fn labels(self) -> Interval {
-        if let Length::Interval(interval) = self { interval } else { Interval::Daily }
-    }
-
     /// Whether pieces can be made of bars of `finer`.
     ///
     /// ```
@@ -237,7 +231,7 @@ fn volume(bars: &[Bar], factors: Option<&Factors>) -> Option<Decimal> {
                 factor.map_or(sum.clone(), |f| sum * &f.exact)
             };
             let all: BigRational = sums.iter().map(one).sum();
-            Some(Factor::new(all).times(Decimal { mantissa: 1, scale: 0 }, 0)).map(|d| Decimal { scale, ..d })
+            Some(Decimal { scale, ..Factor::new(all).decimal(0) })
         }
     }
 }
@@ -257,7 +251,7 @@ pub fn average_price(bars: &[Bar], decimals: u8) -> Option<Decimal> {
         return None;
     }
     let scale = BigInt::from(10).pow(18);
-    Some(Factor::new(BigRational::new(money, traded * 3 * scale)).times(Decimal { mantissa: 1, scale: 0 }, decimals))
+    Some(Factor::new(BigRational::new(money, traded * 3 * scale)).decimal(decimals))
 }
 
 #[cfg(test)]
