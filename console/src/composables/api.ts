@@ -46,7 +46,7 @@ export interface Bar {
   source?: string;
 }
 
-async function ask<T>(path: string, init?: RequestInit): Promise<T> {
+async function answered(path: string, init?: RequestInit): Promise<Response> {
   let response: Response;
   try {
     response = await fetch(`/api/v1${path}`, init);
@@ -57,14 +57,32 @@ async function ask<T>(path: string, init?: RequestInit): Promise<T> {
     const problem = (await response.json().catch(() => null)) as Problem | null;
     throw new Error(problem?.detail ?? `the service answered ${response.status}`);
   }
+  return response;
+}
+
+async function ask<T>(path: string, init?: RequestInit): Promise<T> {
+  const response = await answered(path, init);
   return response.status === 204 ? (undefined as T) : ((await response.json()) as T);
 }
 
-/** Reads, with query parameters; those that are undefined are left out. */
-export function get<T>(path: string, query: Record<string, string | number | undefined> = {}): Promise<T> {
+type Query = Record<string, string | number | undefined>;
+
+/** A path with query parameters; those that are undefined are left out. */
+export function address(path: string, query: Query): string {
   const given = Object.entries(query).filter(([, value]) => value !== undefined && value !== "");
   const text = new URLSearchParams(given.map(([name, value]) => [name, String(value)])).toString();
-  return ask(text ? `${path}?${text}` : path);
+  return text ? `${path}?${text}` : path;
+}
+
+/** Reads, with query parameters. */
+export function get<T>(path: string, query: Query = {}): Promise<T> {
+  return ask(address(path, query));
+}
+
+/** Rows of bars, and the interval that they have: a coarser one where more would not fit. */
+export async function getRows<T>(query: Query): Promise<{ rows: T[]; interval: string }> {
+  const response = await answered(address("/bars", { format: "json", ...query }));
+  return { rows: (await response.json()) as T[], interval: response.headers.get("Mizuno-Interval") ?? "" };
 }
 
 export function remove(path: string): Promise<void> {

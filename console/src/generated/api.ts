@@ -2512,9 +2512,9 @@ export interface operations {
                 search?: string;
                 /** @description Interval, as collected; 1d when left out. */
                 interval?: string;
-                /** @description Source; the golden series when left out. */
+                /** @description Source, or several parted by commas, of which `golden` may be one; the golden series when left out. */
                 source?: string;
-                /** @description `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`. */
+                /** @description `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`, or several parted by commas. */
                 side?: string;
                 /** @description First trade date or instant. */
                 from?: string;
@@ -2528,10 +2528,12 @@ export interface operations {
                 as_of?: string;
                 /** @description Instead of the bars, what differs from the answer as of this instant; ask next time with the `Mizuno-As-Of` of this answer. */
                 since?: string;
-                /** @description `long` (a row a bar, also when left out) or `wide` (a row a moment). */
+                /** @description `long` (a row a bar, also when left out), `wide` (a row a moment) or `latest` (a row an instrument: its newest bar). */
                 layout?: string;
                 /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
                 join?: string;
+                /** @description Of a wide file: each series beside the first also as its `difference` from it, or its `ratio` to it. */
+                against?: string;
                 /** @description The interval that coarser bars are made of; the coarsest collected one that divides them when left out. */
                 made_from?: string;
                 /** @description Where coarser bars of a session begin: `session` (its open, and after each break; also when left out), or a zone, on whose clock they do. */
@@ -2544,10 +2546,22 @@ export interface operations {
                 adjust?: string;
                 /** @description Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts. */
                 anchor?: string;
-                /** @description Columns in order, as in `time,close`. */
+                /** @description Columns in order, as in `time,close,mean_200`. */
                 columns?: string;
                 /** @description Other names for columns, as in `close:Close,date:Date`. */
                 names?: string;
+                /** @description Numbers held against the bar before, where bars are missing between the two: `empty` (also when left out) or `bridged`. */
+                across_gaps?: string;
+                /** @description Only rows of which all this holds, parted by commas, as in `close > mean_200,volume >= 1000`. */
+                where?: string;
+                /** @description Of each instrument only the first so many of these rows; in long files. */
+                keep_first?: string;
+                /** @description Of each instrument only the last so many of these rows; in long files. */
+                keep_last?: string;
+                /** @description With `layout=latest`: a number that the rows are sorted by, smallest first; with a minus before it largest first. */
+                sort?: string;
+                /** @description With `layout=latest`: only the first so many rows. */
+                limit?: string;
                 /** @description `absent` (also when left out), `rows` (a row for every expected slot) or `carried` (the last close, marked; in wide files). */
                 missing?: string;
                 /** @description The clock of stamps: an IANA zone, a shift as `+02:00`, or `+02:00/America/New_York`; UTC when left out. */
@@ -3329,9 +3343,9 @@ export interface operations {
                 search?: string;
                 /** @description Interval, as collected; 1d when left out. */
                 interval?: string;
-                /** @description Source; the golden series when left out. */
+                /** @description Source, or several parted by commas, of which `golden` may be one; the golden series when left out. */
                 source?: string;
-                /** @description `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`. */
+                /** @description `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`, or several parted by commas. */
                 side?: string;
                 /** @description First trade date or instant. */
                 from?: string;
@@ -3345,10 +3359,12 @@ export interface operations {
                 as_of?: string;
                 /** @description Instead of the bars, what differs from the answer as of this instant; ask next time with the `Mizuno-As-Of` of this answer. */
                 since?: string;
-                /** @description `long` (a row a bar, also when left out) or `wide` (a row a moment). */
+                /** @description `long` (a row a bar, also when left out), `wide` (a row a moment) or `latest` (a row an instrument: its newest bar). */
                 layout?: string;
                 /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
                 join?: string;
+                /** @description Of a wide file: each series beside the first also as its `difference` from it, or its `ratio` to it. */
+                against?: string;
                 /** @description The interval that coarser bars are made of; the coarsest collected one that divides them when left out. */
                 made_from?: string;
                 /** @description Where coarser bars of a session begin: `session` (its open, and after each break; also when left out), or a zone, on whose clock they do. */
@@ -3361,10 +3377,22 @@ export interface operations {
                 adjust?: string;
                 /** @description Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts. */
                 anchor?: string;
-                /** @description Columns in order, as in `time,close`. */
+                /** @description Columns in order, as in `time,close,mean_200`. */
                 columns?: string;
                 /** @description Other names for columns, as in `close:Close,date:Date`. */
                 names?: string;
+                /** @description Numbers held against the bar before, where bars are missing between the two: `empty` (also when left out) or `bridged`. */
+                across_gaps?: string;
+                /** @description Only rows of which all this holds, parted by commas, as in `close > mean_200,volume >= 1000`. */
+                where?: string;
+                /** @description Of each instrument only the first so many of these rows; in long files. */
+                keep_first?: string;
+                /** @description Of each instrument only the last so many of these rows; in long files. */
+                keep_last?: string;
+                /** @description With `layout=latest`: a number that the rows are sorted by, smallest first; with a minus before it largest first. */
+                sort?: string;
+                /** @description With `layout=latest`: only the first so many rows. */
+                limit?: string;
                 /** @description `absent` (also when left out), `rows` (a row for every expected slot) or `carried` (the last close, marked; in wide files). */
                 missing?: string;
                 /** @description The clock of stamps: an IANA zone, a shift as `+02:00`, or `+02:00/America/New_York`; UTC when left out. */

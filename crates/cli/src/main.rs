@@ -82,6 +82,11 @@ enum Command {
         after_help = "Examples:\n  mizuno bars KBF --from 2025-04-01\n  mizuno bars KBF/1d/harbour --from 2025-04-01\n  mizuno bars KBF --interval 1m --from 2025-04-09 --zone Pacific/Auckland\n  mizuno bars KBF --source harbour --interval 1m -o kbf.csv\n  mizuno bars KBF/1d/harbour -o kbf.parquet\n  mizuno bars KBF OXB TRN --layout wide --columns date,close --last 20\n  mizuno bars KBF --interval 1w --adjust all --last 60\n  mizuno bars 'AL*' --this month --explain"
     )]
     Bars(Box<commands::bars::Bars>),
+    /// Draw bars into a file: one series as candles, several as lines on a common base.
+    #[command(
+        after_help = "Examples:\n  mizuno picture KBF -o kbf.png\n  mizuno picture KBF --adjust all --last 250 -o kbf.svg\n  mizuno picture KBF OXB QHC --last 250 --dark -o three.png\n  mizuno picture KBF/1m/golden --last 20 -o minutes.png"
+    )]
+    Picture(Box<commands::picture::PictureOf>),
     /// Show the corporate actions of an instrument and what each does to its prices; enter or withdraw one.
     #[command(
         after_help = "Examples:\n  mizuno actions KBF\n  mizuno actions --import actions.csv --by mere --reason letter\n  mizuno actions --withdraw 1 --by mere --reason 'entered twice'"
@@ -231,6 +236,7 @@ async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failu
         Command::Instruments { words } => commands::instruments::instruments(&client()?, &words).await,
         Command::Series { instrument, interval } => commands::instruments::series(&client()?, instrument, interval).await,
         Command::Bars(ask) => commands::bars::bars(&client()?, *ask).await,
+        Command::Picture(ask) => commands::picture::picture(&client()?, *ask).await,
         Command::History(ask) => commands::history::history(&client()?, ask).await,
         Command::Actions(ask) => commands::actions::actions(&client()?, ask).await,
         Command::Questions(ask) => commands::questions::questions(&client()?, ask).await,

@@ -19,7 +19,7 @@
 //!   missed, [`completeness`] in figures.
 //! * trust: [`finding`]s that doubt a bar, [`compare`] and [`diagnose`] for two series, [`restate`] and [`basis`] for a series
 //!   and its own past.
-//! * derive: [`resample`] makes coarser bars, [`adjust`] makes prices comparable across corporate [`action`]s, [`golden`] makes the best of several series; [`change`] says why an answer differs from what it was.
+//! * derive: [`resample`] makes coarser bars, [`adjust`] makes prices comparable across corporate [`action`]s, [`derived`] works numbers out of bars, [`golden`] makes the best of several series; [`change`] says why an answer differs from what it was.
 
 mod bars;
 mod derive;
@@ -29,7 +29,7 @@ pub mod time;
 mod trust;
 
 pub use bars::{aligned, bar, check, decimal, versions};
-pub use derive::{adjust, change, golden, resample};
+pub use derive::{adjust, change, derived, golden, resample};
 pub use market::{action, calendar, instrument, search, series, venue};
 pub use missing::{completeness, gap, hole, plan, quiet, standing};
 pub use time::{clock, interval, slot, spans};

@@ -5,6 +5,7 @@ use mizuno_config::GOLDEN;
 use mizuno_core::{
     Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Timestamp, TradeDate,
     adjust::{self, Adjust, Adjustment, Anchor, Effect, Factors, Judged},
+    derived::{self, Step},
     spans::hull,
 };
 use mizuno_desk::{DeskError, Setup};
@@ -120,10 +121,7 @@ impl Research {
         let close = |before: TradeDate| read.partition_point(|(date, _)| *date < before).checked_sub(1).map(|at| read[at]);
         let actions = all.iter().map(|k| k.action.clone()).collect();
         let judged = adjust::judge(actions, adjustment.which, until, &instrument.currency, session, close);
-        let start = |date: TradeDate| match interval {
-            Interval::Daily => Slot::on(date),
-            interval => calendar.span_of_dates(interval, date..TradeDate(i32::MAX)).start,
-        };
+        let start = |date: TradeDate| start_of(calendar, interval, date);
         let anchor = (adjustment.anchor == Anchor::Oldest).then(|| start(first));
         let factors = Factors::of(&judged, start, anchor);
         // Each judged action beside what is known of it: the two are in another order where an ex-date has no session.
@@ -135,6 +133,21 @@ impl Research {
             }
         }
         Ok(Adjusted { days: days(&actions), actions, factors, by_minutes: wanted && closes.is_some_and(|c| c.interval != Interval::Daily) })
+    }
+
+    /// What a holder is paid and how many shares one becomes, by the slots of an interval; of actions judged for all kinds.
+    pub(crate) fn steps(
+        &self,
+        setup: &Setup,
+        instrument: &Instrument,
+        interval: Interval,
+        judged: &Adjusted,
+    ) -> Result<Vec<(Slot, Step)>, DeskError> {
+        let calendar = setup.calendar_of(instrument)?;
+        let all: Vec<Judged> = judged.actions.iter().map(|(_, judged)| judged.clone()).collect();
+        let mut steps = derived::steps(&all, &instrument.currency, |date| start_of(calendar, interval, date));
+        steps.sort_by_key(|(slot, _)| *slot);
+        Ok(steps)
     }
 
     /// The actions of an instrument and what each does to daily prices, as of an instant; with what lists say otherwise.
@@ -152,6 +165,14 @@ impl Research {
         let mine = |sentence: &&String| sentence.starts_with(&format!("{}: ", instrument.symbol));
         let told = known.actions.conflicts.iter().chain(&known.actions.unread).filter(mine).cloned().collect();
         Ok((adjusted, told))
+    }
+}
+
+/// The first slot of a trade date.
+fn start_of(calendar: &Calendar, interval: Interval, date: TradeDate) -> Slot {
+    match interval {
+        Interval::Daily => Slot::on(date),
+        interval => calendar.span_of_dates(interval, date..TradeDate(i32::MAX)).start,
     }
 }
 

@@ -84,9 +84,10 @@ impl Prepared {
                  bonus issues{closes}"
             );
         }
-        match question.source.as_deref() {
-            None => "prices as traded; sources that adjust for splits are brought back by the list of splits".to_owned(),
-            Some(source) => format!("prices as {source} tells them"),
+        match &question.sources[..] {
+            [] => "prices as traded; sources that adjust for splits are brought back by the list of splits".to_owned(),
+            [source] => format!("prices as {source} tells them"),
+            _ => "prices as each source tells them; golden ones as traded".to_owned(),
         }
     }
 

@@ -4,7 +4,7 @@
 //! * [`findings`]: what the checks find, [`noticed`]: as a person asks for it, `checking`: in all series together.
 //! * [`gaps`]: gaps with what other sources say of them; [`excusing`]: what a person accepts.
 //! * [`lineage`]: from a bar to the very line it stands on; [`comparison`]: two series side by side.
-//! * [`reading`]: bars a piece at a time; [`encode`]: bars as files.
+//! * [`reading`]: bars a piece at a time; [`encode`]: bars as files; [`drawing`]: bars as pictures.
 //!
 //! It asks no source and runs nothing, and knows nothing of HTTP or of the types that go over the wire.
 
@@ -14,6 +14,7 @@ pub mod answer;
 mod checking;
 pub mod comparison;
 mod concerns;
+pub mod drawing;
 pub mod encode;
 pub mod excusing;
 pub mod explain;

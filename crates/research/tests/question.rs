@@ -52,6 +52,19 @@ fn what_cannot_be_had_together_is_refused() {
         (&[("separator", "tab"), ("format", "json")], "only a CSV file has it"),
         (&[("stamp", "wall"), ("format", "parquet")], "stamps in a Parquet file"),
         (&[("source", "harbour"), ("series", "KBF/1d/lodestar")], "contradicts the series"),
+        (&[("source", "harbour,golden,harbour")], "source: `harbour` is named twice"),
+        (&[("against", "ratio")], "against: only a wide file has series side by side"),
+        (&[("sort", "-rises")], "sort: only newest bars are sorted and counted; add layout=latest"),
+        (&[("layout", "latest"), ("limit", "0")], "limit: `0` is not a whole number from 1"),
+        (&[("layout", "latest"), ("keep_last", "2")], "keep_last: only a long file keeps the rows at one end"),
+        (&[("keep_first", "1"), ("keep_last", "2")], "keep the two ends; use one of them"),
+        (&[("where", "close > mean_200,close>mean_200")], "where: `close > mean_200` is said twice"),
+        (&[("where", "close")], "`close` holds nothing against anything"),
+        (&[("where", "close > mean_0")], "at character 9 of `close > mean_0`: `mean_0`: mean goes over 1 to 2000 bars"),
+        (&[("where", "clse > 5")], "at character 1 of `clse > 5`: `clse` is no number of a bar"),
+        (&[("missing", "rows"), ("where", "close > 5")], "missing: rows without a bar cannot be held against conditions"),
+        (&[("layout", "latest"), ("since", "2025-04-10T02:30:00Z")], "since: the newest bars are other rows at another instant"),
+        (&[("columns", "close,deviation_1")], "columns: `deviation_1`: deviation goes over 2 to 2000 bars"),
     ] {
         let pairs: Vec<_> =
             [("instruments", "KBF")].into_iter().filter(|_| !pairs.iter().any(|p| p.0 == "series")).chain(pairs.iter().copied()).collect();
@@ -69,7 +82,7 @@ fn the_same_question_has_one_text_however_it_was_given() {
     assert_eq!(toml.to_toml(), "instruments = [\"KBF\"]\ninterval = \"1m\"\nlast = 5\n");
     assert_eq!((toml.digest(), toml.to_json()), (json.digest(), "{\"instruments\":[\"KBF\"],\"interval\":\"1m\",\"last\":5}".to_owned()));
     // A series says its side too, which the others leave open.
-    assert_eq!(Question { side: None, ..pairs }.digest(), toml.digest());
+    assert_eq!(Question { sides: vec![], ..pairs }.digest(), toml.digest());
     assert_eq!(toml.to_command(), "mizuno bars KBF --interval 1m --last 5");
 }
 
@@ -89,6 +102,9 @@ fn pairs() -> impl Strategy<Value = Vec<(&'static str, String)>> {
         Just(vec![("layout", "wide")]),
         Just(vec![("layout", "wide"), ("join", "inner")]),
         Just(vec![("layout", "wide"), ("missing", "carried")]),
+        Just(vec![("layout", "wide"), ("against", "ratio"), ("where", "close > 5")]),
+        Just(vec![("layout", "latest"), ("sort", "-mean_20_of_volume"), ("limit", "10"), ("where", "close>mean_5_sessions,volume != 0")]),
+        Just(vec![("where", "rises >= 3.50"), ("keep_last", "3"), ("across_gaps", "bridged")]),
         Just(vec![("missing", "rows")]),
     ];
     let file = prop_oneof![
@@ -100,10 +116,10 @@ fn pairs() -> impl Strategy<Value = Vec<(&'static str, String)>> {
     ];
     let more = (
         text("search", &["dairy", "it's \"quoted\"\n", "\u{7f}"]),
-        text("side", &["trade", "bid"]),
-        text("source", &["harbour"]),
+        text("side", &["trade", "bid", "bid,ask"]),
+        text("source", &["harbour", "harbour,golden"]),
         text("as_of", &["2025-04-10T02:30:00Z", "2025-04-10T14:30:00.123456+12:00"]),
-        text("columns", &["time,close", "date,open,close,volume"]),
+        text("columns", &["time,close", "date,open,close,volume", "time,close,mean_20,highest_5_of_mean_20_sessions_of_volume"]),
         text("names", &["close:Close", "close:Schluss,open:Er\u{f6}ffnung"]),
         text("zone", &["Pacific/Auckland", "+02:00", "+02:00/America/New_York"]),
         text("hours", &["10:00-12:00", "00:00-24:00"]),

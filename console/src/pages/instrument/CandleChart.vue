@@ -11,7 +11,8 @@ const props = defineProps<{ bars: Bar[]; gaps: Gap[]; actions: readonly Action[]
 const emit = defineEmits<{ open: [moment: string] }>();
 const meaning = useMeaning();
 const element = ref<HTMLElement>();
-const daily = computed(() => props.interval === "1d");
+/** Whether a bar has a date and no time. */
+const daily = computed(() => (props.bars.length ? props.bars[0].date !== undefined : props.interval === "1d"));
 const slots = computed(() => withGaps(props.bars, props.gaps, daily.value));
 const label = (moment: string) => (daily.value ? moment : wall(moment, props.zone));
 

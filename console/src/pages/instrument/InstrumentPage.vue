@@ -5,11 +5,12 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import FetchTable from "../../components/FetchTable.vue";
 import GapList from "../../components/GapList.vue";
-import { get, type Actions, type Bar, type Fetch, type Gap, type Instrument, type Lineup, type Series } from "../../composables/api";
+import { address, get, getRows, type Actions, type Bar, type Fetch, type Gap, type Instrument, type Lineup, type Series } from "../../composables/api";
 import { useRefreshOn, useStatus } from "../../composables/live";
-import { useMeaning } from "../../composables/meaning";
+import { useMeaning, useTheme } from "../../composables/meaning";
 import { count, percent } from "../../composables/show";
 import ActionTable from "./ActionTable.vue";
+import BasedLines, { type WideRow } from "./BasedLines.vue";
 import BarStory from "./BarStory.vue";
 import CandleChart from "./CandleChart.vue";
 import { rangeAround } from "./range";
@@ -17,6 +18,7 @@ import { rangeAround } from "./range";
 const route = useRoute();
 const router = useRouter();
 const meaning = useMeaning();
+const { dark } = useTheme();
 const { status } = useStatus();
 const symbol = computed(() => String(route.params.symbol));
 const at = computed(() => (route.query.at ? String(route.query.at) : undefined));
@@ -27,11 +29,18 @@ const unknown = ref(false);
 const trouble = ref<string>();
 const all = ref<Series[]>([]);
 const bars = ref<Bar[]>([]);
+/** The interval of these: coarser than that of the series where its bars would not fit. */
+const shown = ref("1d");
+/** Other instruments beside this one, and the closes of all. */
+const beside = computed(() => String(route.query.beside ?? "").split(",").filter(Boolean));
+const wide = ref<WideRow[]>([]);
 const gaps = ref<Gap[]>([]);
 const fetches = ref<Fetch[]>([]);
 const story = ref<string>();
 const lineup = ref<Lineup>();
 const actions = ref<Actions>();
+/** What was asked of the chart beside whose bars. */
+const asked = ref<{ adjust?: string; from?: string; to?: string }>({});
 /** For which actions the prices shown are adjusted. */
 const adjust = computed(() => String(route.query.adjust ?? "none"));
 const named = computed(() => (route.query.series ? String(route.query.series) : undefined));
@@ -65,8 +74,15 @@ async function load() {
     const { name, interval } = series.value;
     const side = name.split("/").length === 4 ? name.split("/")[2] : undefined;
     const own = golden.value;
-    [bars.value, gaps.value, fetches.value, lineup.value, actions.value] = await Promise.all([
-      get<Bar[]>("/bars", { series: name, format: "json", adjust: adjust.value, ...range }),
+    asked.value = { adjust: adjust.value === "none" ? undefined : adjust.value, ...range };
+    // A candle takes four pixels at least.
+    const fit = Math.max(100, Math.floor(window.innerWidth / 4));
+    const several = { instruments: [symbol.value, ...beside.value].join(","), interval, side, source: own ? undefined : name.split("/").at(-1), layout: "wide" };
+    const lines = beside.value.length ? getRows<WideRow>({ ...several, ...asked.value, fit }) : undefined;
+    const drawn = getRows<Bar>({ series: name, ...asked.value, fit });
+    wide.value = (await lines)?.rows ?? [];
+    ({ rows: bars.value, interval: shown.value } = await drawn);
+    [gaps.value, fetches.value, lineup.value, actions.value] = await Promise.all([
       own ? get<Gap[]>("/gaps", { instrument: symbol.value, interval, golden: "true" }) : get<Gap[]>("/gaps", { series: name, cause: "any" }),
       own ? [] : get<Fetch[]>("/fetches", { series: name, most: 25 }),
       own ? get<Lineup>("/lineup", { instrument: symbol.value, interval, side }) : undefined,
@@ -75,21 +91,25 @@ async function load() {
     trouble.value = undefined;
   } catch (error) {
     trouble.value = (error as Error).message;
-    [bars.value, gaps.value, fetches.value, lineup.value, actions.value] = [[], [], [], undefined, undefined];
+    [bars.value, wide.value, gaps.value, fetches.value, lineup.value, actions.value] = [[], [], [], [], undefined, undefined];
   }
 }
-watch([symbol, named, at, () => route.query.interval, () => route.query.days, adjust], load, { immediate: true });
+watch([symbol, named, at, () => route.query.interval, () => route.query.days, () => route.query.beside, adjust], load, { immediate: true });
 const mine = (name: string) => name === series.value?.name;
 useRefreshOn((event) => event.event === "excuses" || (event.event === "fetch" && mine(event.fetch.series)), load);
 
 const choose = (change: Record<string, string | undefined>) => router.replace({ query: { ...route.query, ...change } });
-const spans = computed(() => (interval.value === "1d" ? [30, 90, 365, 1825, 4000] : [1, 5, 10, 30]).map((n) => ({ value: n, label: n >= 365 ? n < 730 ? "1 year" : `${Math.round(n / 365)} years` : n === 1 ? "1 day" : `${n} days` })));
+const spans = computed(() => (interval.value === "1d" ? [30, 90, 365, 1825, 4000] : [1, 5, 10, 30, 90, 365]).map((n) => ({ value: n, label: n >= 365 ? n < 730 ? "1 year" : `${Math.round(n / 365)} years` : n === 1 ? "1 day" : `${n} days` })));
 const ways = [
   { value: "none", label: "as traded" },
   { value: "splits", label: "adjusted for splits" },
   { value: "all", label: "adjusted for all actions" },
 ];
-const files = (format: string) => `/api/v1/bars?series=${encodeURIComponent(series.value!.name)}&format=${format}${adjust.value === "none" ? "" : `&adjust=${adjust.value}`}`;
+const files = (format: string) => address("/api/v1/bars", { series: series.value!.name, format, adjust: asked.value.adjust });
+/** The same in a picture, to be kept or sent. */
+const picture = (format: string) => address("/api/v1/picture", { ...(beside.value.length ? { instruments: [symbol.value, ...beside.value].join(","), interval: interval.value } : { series: series.value!.name }), format, dark: dark.value ? "true" : undefined, ...asked.value });
+/** What is said of a chart whose bars were made coarser. */
+const coarser = computed(() => (shown.value && shown.value !== interval.value ? `Bars of ${shown.value}, made to fit. A shorter range shows each bar of ${interval.value} with its gaps.` : undefined));
 const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-yet-due"));
 </script>
 
@@ -108,9 +128,14 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
       <a v-if="series" class="link" :href="files('csv')">CSV</a>
       <a v-if="series" class="link" :href="files('parquet')">Parquet</a>
       <a v-if="series" class="link" :href="files('xlsx')">XLSX</a>
+      <a v-if="series" class="link" :href="picture('png')" target="_blank">PNG</a>
+      <a v-if="series" class="link" :href="picture('svg')" target="_blank">SVG</a>
+      <n-select size="small" style="min-width: 210px; max-width: 420px" multiple filterable tag :show-arrow="false" :show="false" placeholder="beside others, as OXB" :input-props="{ name: 'beside' }" :value="beside" @update:value="(v: string[]) => choose({ beside: v.map((one) => one.trim().toUpperCase()).join(',') || undefined })" />
     </n-space>
-    <candle-chart v-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :actions="actions?.actions ?? []" :zone="zone" :interval="interval" @open="(moment: string) => (story = moment)" />
-    <p v-if="bars.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>
+    <based-lines v-if="wide.length" :rows="wide" :names="[symbol, ...beside]" :zone="zone" :traded="adjust === 'none'" />
+    <candle-chart v-else-if="bars.length || gaps.length" :bars="bars" :gaps="coarser ? [] : gaps" :actions="actions?.actions ?? []" :zone="zone" :interval="interval" @open="(moment: string) => (story = coarser ? undefined : moment)" />
+    <p v-if="coarser" :style="{ color: meaning.faint, margin: '2px 0 0' }">{{ coarser }}</p>
+    <p v-else-if="bars.length && !wide.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>
     <p v-if="golden && lineup" :style="{ color: meaning.faint, margin: '6px 0 0' }">
       The best of <b v-for="(rank, i) in lineup.ranks" :key="i"><template v-if="rank.from"> from {{ rank.from }} on </template>{{ rank.sources.join(", then ") }}</b><template v-for="s in lineup.sources.filter((s) => s.doubted)" :key="s.source">; {{ s.doubted === 1 ? "1 bar" : `${count(s.doubted)} bars` }} of {{ s.source }} {{ s.doubted === 1 ? "is" : "are" }} doubted</template><template v-for="l in lineup.left_out" :key="l.source">; {{ l.source }} left out: {{ l.why }}</template>.
     </p>

@@ -36,10 +36,10 @@ pub struct Bars {
     /// Interval: as collected, or coarser, as in 5m, 1h, 1d, 1w, 1mo, 1q or 1y; 1d when left out.
     #[arg(long)]
     interval: Option<String>,
-    /// One source's series instead of the golden one.
+    /// One source's series instead of the golden one; or several, of which golden may be one: harbour,golden.
     #[arg(long)]
     source: Option<String>,
-    /// trade (also when left out, where there are trades), bid, ask or mid.
+    /// trade (also when left out, where there are trades), bid, ask or mid, or several: bid,ask.
     #[arg(long)]
     side: Option<String>,
     /// First trade date, or an instant.
@@ -60,9 +60,15 @@ pub struct Bars {
     /// Instead of the bars, what differs from the answer as of this instant: new, changed and gone rows, each with the cause.
     #[arg(long, value_name = "INSTANT")]
     since: Option<String>,
+    /// Of a wide file: each series beside the first also as its difference from it, or its ratio to it.
+    #[arg(long, value_name = "difference|ratio")]
+    against: Option<String>,
     /// The interval that coarser bars are made of; the coarsest collected one that divides them when left out.
     #[arg(long, value_name = "INTERVAL")]
     made_from: Option<String>,
+    /// Bars so much coarser that no series has more than so many rows, as for the width of a picture.
+    #[arg(long, value_name = "ROWS")]
+    fit: Option<String>,
     /// Where coarser bars of a session begin: session (its open, and after each break), or a zone, on whose clock they do.
     #[arg(long, value_name = "session|ZONE")]
     align: Option<String>,
@@ -78,18 +84,36 @@ pub struct Bars {
     /// Where adjusted prices are as traded: newest (also when left out), oldest, or a trade date after which no action counts.
     #[arg(long, value_name = "newest|oldest|DATE")]
     anchor: Option<String>,
-    /// long (a row a bar) or wide (a row a moment, the instruments side by side); long when left out.
+    /// long (a row a bar), wide (a row a moment, the instruments side by side) or latest (a row an instrument: its newest bar); long when left out.
     #[arg(long)]
     layout: Option<String>,
     /// Of a wide file: outer (moments that any instrument has) or inner (that all have); outer when left out.
     #[arg(long)]
     join: Option<String>,
-    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source, doubted, completeness, action, with --adjust raw_close, price_factor and volume_factor, and of coarser bars average_price, held and expected.
+    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source, doubted, completeness, action, with --adjust raw_close, price_factor and volume_factor, and of coarser bars average_price, held and expected. Numbers are worked out of bars by name, as in return, range, rises, mean_200 or deviation_20_of_return; docs/derived.md has them all.
     #[arg(long)]
     columns: Option<String>,
     /// Other names for columns, as in close:Close,date:Date.
     #[arg(long)]
     names: Option<String>,
+    /// Numbers held against the bar before, where bars are missing between the two: empty (also when left out) or bridged.
+    #[arg(long, value_name = "empty|bridged")]
+    across_gaps: Option<String>,
+    /// Only rows of which this holds, as in 'close > mean_200'; several are parted by commas.
+    #[arg(long = "where", value_name = "CONDITIONS")]
+    conditions: Option<String>,
+    /// Of each instrument only the first so many of these rows.
+    #[arg(long, value_name = "ROWS")]
+    keep_first: Option<String>,
+    /// Of each instrument only the last so many of these rows.
+    #[arg(long, value_name = "ROWS")]
+    keep_last: Option<String>,
+    /// With --layout latest: a number that the rows are sorted by, smallest first; with a minus before it largest first.
+    #[arg(long, value_name = "[-]COLUMN", allow_hyphen_values = true)]
+    sort: Option<String>,
+    /// With --layout latest: only the first so many rows.
+    #[arg(long, value_name = "ROWS")]
+    limit: Option<String>,
     /// Where there is no bar: absent, rows (a row for every expected slot), or carried (the last close, marked; in wide files).
     #[arg(long)]
     missing: Option<String>,
@@ -169,6 +193,7 @@ impl Bars {
             ("as_of", &self.as_of),
             ("since", &self.since),
             ("made_from", &self.made_from),
+            ("fit", &self.fit),
             ("align", &self.align),
             ("label", &self.label),
             ("incomplete", &self.incomplete),
@@ -176,8 +201,15 @@ impl Bars {
             ("anchor", &self.anchor),
             ("layout", &self.layout),
             ("join", &self.join),
+            ("against", &self.against),
             ("columns", &self.columns),
             ("names", &self.names),
+            ("across_gaps", &self.across_gaps),
+            ("where", &self.conditions),
+            ("keep_first", &self.keep_first),
+            ("keep_last", &self.keep_last),
+            ("sort", &self.sort),
+            ("limit", &self.limit),
             ("missing", &self.missing),
             ("zone", &self.zone),
             ("stamp", &self.stamp),
@@ -290,7 +322,7 @@ fn format(output: Option<&Path>, json: bool) -> Result<String, Failure> {
 }
 
 /// Writes beside the file and moves it there when whole, so that a half file never carries its name.
-async fn to_file(response: Response, path: &Path) -> Result<u64, Failure> {
+pub(super) async fn to_file(response: Response, path: &Path) -> Result<u64, Failure> {
     let mut part = path.as_os_str().to_owned();
     part.push(".part");
     let part = PathBuf::from(part);

@@ -10,6 +10,7 @@ pub mod findings;
 pub mod gaps;
 pub mod history;
 pub mod instruments;
+pub mod picture;
 pub mod questions;
 pub mod runs;
 pub mod sources;

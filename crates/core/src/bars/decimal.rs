@@ -219,6 +219,20 @@ impl Decimal {
         digits.saturating_sub(self.scale)
     }
 
+    /// The difference from another number, exactly; `None` where it has more than 18 digits.
+    ///
+    /// ```
+    /// use mizuno_core::Decimal;
+    /// let number = |text: &str| text.parse::<Decimal>().unwrap();
+    /// assert_eq!(number("7.5").minus(number("7.65")).unwrap().to_string(), "-0.15");
+    /// ```
+    #[must_use]
+    pub fn minus(self, other: Decimal) -> Option<Decimal> {
+        let scale = self.scale.max(other.scale);
+        let mantissa = i64::try_from(self.units(scale) - other.units(scale)).ok()?;
+        (mantissa.abs() < LIMIT).then_some(Decimal { mantissa, scale })
+    }
+
     /// The same number with exactly `scale` digits after the point; `None`
     /// when digits would be lost or no longer fit.
     #[must_use]

@@ -124,7 +124,7 @@ fn factors(action: &Action, close: Option<&BigRational>, currency: &str) -> Resu
     Ok(match &action.what {
         What::Split { new, old } => (of(*old, *new), of(*new, *old)),
         What::Bonus { new, old } => (of(*old, old + new), of(old + new, *old)),
-        What::Dividend(dividend) => (taken(known()?, &paid(dividend, currency)?, "the dividend")?, one()),
+        What::Dividend(dividend) => (taken(known()?, &dividend_paid(dividend, currency)?, "the dividend")?, one()),
         What::SpinOff { new, old, value } => {
             let value = value.ok_or("the value of what was spun off is not known yet")?;
             (taken(known()?, &(of(*new, *old) * ratio(value)), "what was spun off")?, one())
@@ -138,7 +138,7 @@ fn factors(action: &Action, close: Option<&BigRational>, currency: &str) -> Resu
 }
 
 /// A dividend in the instrument's currency.
-fn paid(dividend: &Dividend, currency: &str) -> Result<BigRational, String> {
+pub(crate) fn dividend_paid(dividend: &Dividend, currency: &str) -> Result<BigRational, String> {
     match (&dividend.currency, dividend.rate) {
         (Some(other), None) if other != currency => Err(format!("it is paid in {other}, and no rate to {currency} is known")),
         (Some(other), Some(rate)) if other != currency => Ok(ratio(dividend.amount) * ratio(rate)),
@@ -242,11 +242,12 @@ pub struct Factor {
     /// Shortened ones, each for a number of digits by which a product has more than what is multiplied: the factor with so many noughts,
     /// times 2⁶⁴, rounded down; `None` where that does not fit. The numbers of a series have one scale, or two.
     short: [OnceLock<(i32, Option<u128>)>; 2],
+    real: OnceLock<f64>,
 }
 
 impl Factor {
     pub(crate) fn new(exact: BigRational) -> Factor {
-        Factor { exact, short: [const { OnceLock::new() }; 2] }
+        Factor { exact, short: [const { OnceLock::new() }; 2], real: OnceLock::new() }
     }
 
     /// Whether it changes nothing.
@@ -259,6 +260,23 @@ impl Factor {
     #[must_use]
     pub fn decimal(&self, decimals: u8) -> Decimal {
         self.times(Decimal { mantissa: 1, scale: 0 }, decimals)
+    }
+
+    /// The factor, as near as a float comes to it.
+    #[must_use]
+    pub fn real(&self) -> f64 {
+        *self.real.get_or_init(|| self.exact.to_f64().unwrap_or(f64::NAN))
+    }
+
+    /// A number that may lie below nought to so many decimals.
+    pub(crate) fn signed(self, decimals: u8) -> Decimal {
+        match self.exact.is_negative() {
+            false => self.decimal(decimals),
+            true => {
+                let size = Factor::new(-self.exact).decimal(decimals);
+                Decimal { mantissa: -size.mantissa, ..size }
+            }
+        }
     }
 
     /// A number times the factor to so many decimals, half to even; fewer where 18 digits do not hold them.

@@ -66,6 +66,8 @@ pub struct Standpoint<'a> {
     pub adjusted: Option<(&'a BigRational, &'a BigRational)>,
     /// Whether the bar was made of finer ones, adjusted before.
     pub made: bool,
+    /// Whether numbers are worked out of it and of bars before it.
+    pub worked: bool,
     /// The text of the actions of that day, by its place.
     pub action: Option<u32>,
 }
@@ -105,6 +107,8 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
             () if !was.is_printed_as(is) => ChangedBy::Bar,
             () if then.adjusted != now.adjusted || then.action != now.action => ChangedBy::Action,
             () if then.is_doubted(to) != now.is_doubted(to) => ChangedBy::Finding,
+            // What stands as it stood was worked out of another bar before it.
+            () if now.worked => ChangedBy::Bar,
             () => ChangedBy::Configuration,
         },
         (Some((_, from)), Some((_, to))) => match (then.before(to, from), now.before(to, from)) {

@@ -1,6 +1,7 @@
-//! What is computed from the bars of several series.
+//! What is computed from bars.
 
 pub mod adjust;
 pub mod change;
+pub mod derived;
 pub mod golden;
 pub mod resample;

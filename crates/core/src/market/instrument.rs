@@ -41,6 +41,12 @@ pub struct FormerSymbol {
 }
 
 impl Instrument {
+    /// The trade dates on which it trades, as far as they are known.
+    #[must_use]
+    pub fn life(&self) -> std::ops::Range<TradeDate> {
+        self.listed.unwrap_or(TradeDate(i32::MIN))..self.last_traded.map_or(TradeDate(i32::MAX), |last| last.plus(1))
+    }
+
     /// The symbol it carried on `date`.
     ///
     /// ```

@@ -12,6 +12,8 @@ pub enum Kind {
     Date,
     /// Exact numbers, with room for all of them.
     Number(Digits),
+    /// 64-bit floats.
+    Real,
     /// One of some words.
     Words(Arc<[String]>),
     /// Yes or no.
@@ -40,12 +42,43 @@ pub enum Cells {
     Dates(Vec<i32>),
     /// Of [`Kind::Number`].
     Numbers(Vec<Option<Decimal>>),
+    /// Of [`Kind::Real`]; empty where there is none.
+    Reals(Vec<Option<f64>>),
     /// Of [`Kind::Words`], by their places; empty where there is none.
     Words(Vec<Option<u32>>),
     /// Of [`Kind::Flag`]; empty where there is no bar.
     Flags(Vec<Option<bool>>),
     /// Of [`Kind::Whole`].
     Whole(Vec<i64>),
+}
+
+impl Cells {
+    /// Empty cells.
+    pub(super) fn none(rows: usize) -> Cells {
+        Cells::Numbers(vec![None; rows])
+    }
+
+    /// Puts those of another column of its kind behind them.
+    pub(super) fn append(&mut self, more: Cells) {
+        match (self, more) {
+            (Cells::Moments(a) | Cells::Whole(a), Cells::Moments(b) | Cells::Whole(b)) => a.extend(b),
+            (Cells::Dates(a), Cells::Dates(b)) => a.extend(b),
+            (Cells::Numbers(a), Cells::Numbers(b)) => a.extend(b),
+            (Cells::Reals(a), Cells::Reals(b)) => a.extend(b),
+            (Cells::Words(a), Cells::Words(b)) => a.extend(b),
+            (Cells::Flags(a), Cells::Flags(b)) => a.extend(b),
+            // Columns of one answer have one kind each.
+            _ => {}
+        }
+    }
+}
+
+impl Batch {
+    /// Puts further rows behind these.
+    pub(crate) fn append(&mut self, more: Batch) {
+        self.rows += more.rows;
+        self.columns.iter_mut().zip(more.columns).for_each(|(cells, more)| cells.append(more));
+    }
 }
 
 /// Some rows: the cells of each column, all of one length.

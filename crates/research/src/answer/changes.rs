@@ -244,17 +244,18 @@ impl Side<'_> {
 
     /// What the answer had in a slot, and what that followed from.
     fn standpoint<'s>(&'s self, slot: Slot, row: &'s Option<Row>, other: Option<&Row>) -> Standpoint<'s> {
-        let bar = row.as_ref().and_then(|(_, bar, _)| bar.as_ref());
+        let bar = row.as_ref().and_then(|row| row.bar.as_ref());
         let resolved = &self.prepared.resolved;
         // A row without a bar is there as soon as its slot is due.
         let is_due = bar.is_some()
-            || other.is_some_and(|(_, bar, _)| bar.is_some())
+            || other.is_some_and(|row| row.bar.is_some())
             || slot < self.how.calendar.due_until(self.how.interval, resolved.instant, 0);
         let in_range = self.member.wanted.span.contains(&slot) && self.how.takes(slot) && is_due;
-        let extra = row.as_ref().and_then(|(.., extra)| extra.as_deref());
+        let extra = row.as_ref().and_then(|row| row.extra.as_deref());
         // A bar that was made of finer ones has the factors of the first of them.
         let adjusted = self.member.adjusted.as_ref().filter(|_| resolved.question.adjust.is_some());
         let factors = adjusted.map(|a| a.factors.at(extra.map_or(slot, |e| e.span.start)));
+        let worked = !self.member.worked.is_empty();
         let (adjusted, made) = (factors.map(|f| (&f.price.exact, &f.volume.exact)), extra.is_some());
         let action = self.member.action_in(&self.how, slot, extra, self.actions);
         let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
@@ -262,7 +263,17 @@ impl Side<'_> {
             Subject::One(row) => {
                 let name = row.key.source.as_str();
                 let doubted = doubted(0).then_some(name).into_iter().collect();
-                Standpoint { in_range, bar: bar.map(|(b, _)| (b, name)), order: vec![name], doubted, splits: &[], adjusted, made, action }
+                Standpoint {
+                    in_range,
+                    bar: bar.map(|(b, _)| (b, name)),
+                    order: vec![name],
+                    doubted,
+                    splits: &[],
+                    adjusted,
+                    made,
+                    worked,
+                    action,
+                }
             }
             Subject::Golden(lineup) => {
                 let order = lineup.order_at(self.how.calendar, slot);
@@ -276,6 +287,7 @@ impl Side<'_> {
                     splits: served.map_or(&[], |(_, part)| part.splits()),
                     adjusted,
                     made,
+                    worked,
                     action,
                 }
             }
@@ -289,6 +301,7 @@ impl Cells {
         let alike = |a: Option<Decimal>, b: Option<Decimal>| a.zip(b).map_or(a.is_none() && b.is_none(), |(a, b)| a.is_printed_as(b));
         match (self, other) {
             (Cells::Numbers(a), Cells::Numbers(b)) => alike(a[row], b[row]),
+            (Cells::Reals(a), Cells::Reals(b)) => a[row] == b[row],
             (Cells::Words(a), Cells::Words(b)) => a[row] == b[row],
             (Cells::Flags(a), Cells::Flags(b)) => a[row] == b[row],
             (Cells::Moments(a) | Cells::Whole(a), Cells::Moments(b) | Cells::Whole(b)) => a[row] == b[row],
@@ -301,6 +314,7 @@ impl Cells {
     fn pick(&self, rows: impl Iterator<Item = Option<usize>>) -> Cells {
         match self {
             Cells::Numbers(all) => Cells::Numbers(rows.map(|at| all[at?]).collect()),
+            Cells::Reals(all) => Cells::Reals(rows.map(|at| all[at?]).collect()),
             Cells::Words(all) => Cells::Words(rows.map(|at| all[at?]).collect()),
             Cells::Flags(all) => Cells::Flags(rows.map(|at| all[at?]).collect()),
             // A row has its moment always.

@@ -1,6 +1,6 @@
 //! What a question is answered from, before any doubts are looked for: enough to say whether the answer has changed.
 
-use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, made::measures, rows::Measured};
+use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, long::finer, made::measures, rows::Measured, worked::Beside};
 use crate::{
     Research,
     adjusting::Asked,
@@ -15,9 +15,10 @@ use crate::{
 use futures_util::{StreamExt, stream};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
-    Overlap, SeriesKey, Slot, Span, Timestamp,
+    Overlap, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
     adjust::{Adjust, Adjustment, Anchor},
-    spans::hull,
+    derived::Quantity,
+    spans::{self, difference, hull},
 };
 use mizuno_desk::{DeskError, Setup, View, views::Seen};
 use mizuno_store::{payloads, series::SeriesRow};
@@ -67,44 +68,103 @@ impl Research {
             subjects.push(subject);
             resolved.series.push(wanted);
         }
-        let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
-        let by_row: HashMap<i64, &View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
-        let measured = measures(&resolved.question);
-        let acting = resolved.question.adjust.is_some() || resolved.question.shape.columns.contains(&Column::Action);
-        let mut members = vec![];
-        for (wanted, mut subject) in resolved.series.iter().zip(subjects) {
-            if let Subject::Golden(lineup) = &mut subject {
-                lineup.parts.iter_mut().for_each(|part| part.sight = by_row.get(&part.row.id).map(|view| view.sight.clone()));
-            }
-            let mine: Vec<&View<'_>> = subject.rows().iter().filter_map(|r| by_row.get(&r.id).copied()).collect();
-            let completeness = match wanted.key.source == GOLDEN {
-                true => union(&setup, &mine).map(|whole| whole.completeness(&wanted.span)),
-                false => mine.first().map(|view| view.completeness(&wanted.span)),
-            };
-            let held = mine.iter().filter_map(|v| hull(&v.standing.held));
-            let whole = held.reduce(|a, b| a.hull(&b));
-            // A series that nobody keeps any more has no view, and may have bars all the same.
-            let whole = match mine.len() == subject.rows().len() {
-                true => whole,
-                false => self.extent(&subject, resolved.instant).await?,
-            };
-            let empty = wanted.span.start..wanted.span.start;
-            let extent = whole.as_ref().map_or(empty, |w| w.clip(&wanted.span));
-            let measured = match (measured, wanted.key.source == GOLDEN) {
-                (true, true) => union(&setup, &mine).map(|whole| Arc::new(Measured::Golden(whole))),
-                (true, false) => mine.first().map(|view| Arc::new(Measured::One(view.sight.clone()))),
-                (false, _) => None,
-            };
-            let acted = match whole.filter(|_| acting) {
-                Some(whole) => Some(self.acted(&setup, wanted, &whole, &known).await?),
+        let question = &resolved.question;
+        let mut others: Vec<Option<Subject>> = vec![];
+        for wanted in &resolved.series {
+            let other = match &wanted.other {
+                Some(key) => Some(self.unexamined_subject(&setup, key, &known).await?),
                 None => None,
             };
-            let (wanted, doubted) = (wanted.clone(), vec![]);
-            members.push(Member { wanted, subject, completeness, extent, doubted, measured, acted, adjusted: None });
+            all_rows.extend(other.iter().flat_map(Subject::rows));
+            others.push(other);
+        }
+        let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
+        let by_row: HashMap<i64, &View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
+        let acts =
+            question.adjust.is_some() || question.shape.columns.contains(&Column::Action) || question.works_out(Quantity::TotalReturn);
+        let mut members = vec![];
+        for ((wanted, subject), other) in resolved.series.iter().zip(subjects).zip(others) {
+            let mut member = self.member(&resolved, wanted.clone(), subject, &by_row).await?;
+            if let (Some(key), Some(subject)) = (&wanted.other, other) {
+                let wanted = Wanted { key: key.clone(), other: None, ..wanted.clone() };
+                member.other = Some(Box::new(self.member(&resolved, wanted, subject, &by_row).await?));
+            }
+            if acts && member.whole.start < member.whole.end {
+                member.acted = Some(self.acted(&setup, wanted, &member.whole, &known).await?);
+            }
+            members.push(member);
         }
         drop(by_row);
         drop(views);
         Ok(Draft { prepared: Prepared { research: self.clone(), resolved, members }, known })
+    }
+
+    /// A series of the answer with what is known of it before its doubts are looked for.
+    async fn member(
+        &self,
+        resolved: &Resolved,
+        wanted: Wanted,
+        mut subject: Subject,
+        views: &HashMap<i64, &View<'_>>,
+    ) -> Result<Member, DeskError> {
+        let (setup, question) = (&resolved.setup, &resolved.question);
+        if let Subject::Golden(lineup) = &mut subject {
+            lineup.parts.iter_mut().for_each(|part| part.sight = views.get(&part.row.id).map(|view| view.sight.clone()));
+        }
+        let rows = subject.rows();
+        let mine: Vec<&View<'_>> = rows.iter().filter_map(|r| views.get(&r.id).copied()).collect();
+        let golden = if wanted.key.source == GOLDEN { union(setup, &mine) } else { None };
+        let completeness = match wanted.key.source == GOLDEN {
+            true => golden.as_ref().map(|whole| whole.completeness(&wanted.span)),
+            false => mine.first().map(|view| view.completeness(&wanted.span)),
+        };
+        // A series that nobody keeps any more has no view, and may have bars all the same.
+        let is_kept = mine.len() == rows.len();
+        let whole = match is_kept {
+            true => mine.iter().filter_map(|v| hull(&v.standing.held)).reduce(|a, b| a.hull(&b)),
+            false => self.extent(&subject, resolved.instant).await?,
+        };
+        let empty = wanted.span.start..wanted.span.start;
+        let extent = whole.as_ref().map_or(empty.clone(), |w| w.clip(&wanted.span));
+        let worked = question.worked_out();
+        let mut beside = Beside::default();
+        if !worked.is_empty() {
+            let standing = golden.as_ref().map(|w| &w.standing).or(mine.first().map(|v| &v.standing)).filter(|_| is_kept);
+            let held = match standing {
+                Some(standing) => standing.held.clone(),
+                None => {
+                    let held = self.desk.store.held(&rows, resolved.instant).await?;
+                    held.into_values().reduce(|a, b| spans::union(&a, &b)).unwrap_or_default()
+                }
+            };
+            let missing = match (question.minds_gaps(), standing) {
+                (false, _) => Spans::new(),
+                (true, Some(standing)) => standing.missing(),
+                (true, None) => {
+                    let calendar = setup.calendar_of(setup.instrument(&wanted.instrument.symbol)?)?;
+                    let expected = calendar.expected(wanted.key.interval, TradeDate(i32::MIN)..TradeDate(i32::MAX));
+                    difference(&expected, &held)
+                }
+            };
+            beside = Beside { missing: Arc::new(missing), held: Arc::new(held), steps: Arc::default() };
+        }
+        let measured = match (measures(question), golden) {
+            (true, Some(golden)) => Some(Arc::new(Measured::Golden(golden))),
+            (true, None) => mine.first().map(|view| Arc::new(Measured::One(view.sight.clone()))),
+            (false, _) => None,
+        };
+        let whole = whole.unwrap_or(empty);
+        let (doubted, acted, adjusted, other) = (vec![], None, None, None);
+        let mut member = Member { wanted, subject, completeness, extent, whole, worked, beside, doubted, measured, acted, adjusted, other };
+        let how = finer(resolved, &member)?;
+        if how.is_narrowed() && !member.beside.missing.is_empty() {
+            // What is missing outside the hours that are asked for is missed by nobody.
+            let step = how.interval.step() as usize;
+            let slots = member.beside.missing.iter().flat_map(|s| (s.start.0..s.end.0).step_by(step)).map(Slot);
+            let asked = slots.filter(|slot| how.takes(*slot)).map(|slot| how.interval.span_of(slot)).collect();
+            member.beside.missing = Arc::new(asked);
+        }
+        Ok(member)
     }
 
     /// What the actions of a member follow from, whose bars lie in `whole`.
@@ -145,12 +205,22 @@ impl Draft {
         let mut state = resolved.question.to_json().into_bytes();
         // The stamp and not the number: in a database that was restored, another configuration may have that number.
         state.extend(resolved.setup.kept.accepted_at.0.to_be_bytes());
+        if resolved.question.works_out(Quantity::Age) {
+            state.extend(resolved.instant.0.to_be_bytes());
+        }
         for member in members {
             state.extend(member.wanted.key.to_string().bytes());
             state.extend(member.wanted.span.start.0.to_be_bytes());
             state.extend(member.wanted.span.end.0.to_be_bytes());
             state.extend(member.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
             state.extend(self.acted_on(member)?);
+            if let Some(other) = &member.other {
+                state.extend(other.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
+            }
+            if resolved.question.minds_gaps() {
+                let missing = member.beside.missing.iter().flat_map(|s| [s.start.0, s.end.0]);
+                missing.for_each(|n| state.extend(n.to_be_bytes()));
+            }
             // A row for every expected slot changes as slots become due, and so does what is said of how complete something is.
             if resolved.question.shape.missing == Missing::Rows || measures(&resolved.question) {
                 let c = member.completeness.unwrap_or_default();
@@ -217,7 +287,8 @@ impl Draft {
         let (before, after) = (&then.prepared.resolved, &self.prepared.resolved);
         let shape = &after.question.shape;
         // What is due, and how complete it is, changes with time alone.
-        if shape.missing == Missing::Rows || measures(&after.question) {
+        let with_time = measures(&after.question) || after.question.minds_gaps() || after.question.works_out(Quantity::Age);
+        if shape.missing == Missing::Rows || with_time || new.other.is_some() {
             return Ok(false);
         }
         let same_state = || -> Result<bool, DeskError> {
@@ -245,18 +316,35 @@ impl Draft {
         let asked = prepared.columns().contains(&Column::Doubted);
         let members = std::mem::take(&mut prepared.members);
         let usual = Adjustment { which: Adjust::All, anchor: Anchor::Newest };
+        let paid = prepared.resolved.question.works_out(Quantity::TotalReturn);
         let (adjustment, hands) = (prepared.resolved.question.adjust.unwrap_or(usual), research.clone());
         let examine = |mut member: Member| async {
             member.doubted = research.examine_subject(&setup, &mut member.subject, &known, asked).await?;
+            if let Some(other) = &mut member.other {
+                other.doubted = research.examine_subject(&setup, &mut other.subject, &known, false).await?;
+            }
             if let Some(Acted { ends, closes }) = member.acted.clone() {
                 let (research, setup, known) = (research.clone(), setup.clone(), known.clone());
                 let (symbol, interval) = (member.wanted.instrument.symbol.clone(), member.wanted.key.interval);
                 let work = async move {
                     let instrument = setup.instrument(&symbol)?;
-                    research.clone().adjusted(&setup, instrument, Asked { interval, adjustment, ends }, &known, closes.as_ref()).await
+                    let judged = async |adjustment| {
+                        let asked = Asked { interval, adjustment, ends };
+                        research.adjusted(&setup, instrument, asked, &known, closes.as_ref()).await
+                    };
+                    let adjusted = judged(adjustment).await?;
+                    // What holders are paid does not depend on how prices are adjusted.
+                    let steps = match (paid, adjustment == usual) {
+                        (false, _) => vec![],
+                        (true, true) => research.steps(&setup, instrument, interval, &adjusted)?,
+                        (true, false) => research.steps(&setup, instrument, interval, &judged(usual).await?)?,
+                    };
+                    Ok::<_, DeskError>((adjusted, steps))
                 };
-                let adjusted = hands.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("working out what actions do", e))?;
-                member.adjusted = Some(Arc::new(adjusted?));
+                let done = hands.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("working out what actions do", e))?;
+                let (adjusted, steps) = done?;
+                member.adjusted = Some(Arc::new(adjusted));
+                member.beside.steps = Arc::new(steps);
             }
             Ok::<Member, DeskError>(member)
         };

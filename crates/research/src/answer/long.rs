@@ -3,15 +3,22 @@
 use super::{
     A_BATCH, Member, Prepared,
     batch::{Batch, Cells, Heading, Kind},
-    made::{Made, Read, begun, grid, labels},
-    rows::{Extra, FACTOR, Rows, needed},
+    before::start,
+    made::{Read, grid, labels},
+    rows::{Extra, FACTOR, Rows},
     value_kind,
+    worked::Worked,
 };
 use crate::{
     adjusting::Adjusted,
-    question::{Column, Missing, resolve::Resolved},
+    question::{Column, Missing, picking::Keep, resolve::Resolved},
 };
-use mizuno_core::{Bar, Interval, Slot, Span, TradeDate, bar::Digits, resample::Length};
+use mizuno_core::{
+    Bar, Interval, Slot, Span,
+    bar::Digits,
+    derived::{Needs, Quantity, Value},
+    resample::Length,
+};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -27,7 +34,7 @@ pub(super) struct Long {
 
 /// A member being read.
 pub(super) struct Open {
-    reader: Made,
+    reader: Worked,
     /// For each place of its sources, the place among all sources.
     pub(super) places: Vec<u32>,
     /// Expected slots that have not had a row yet, where each is to have one.
@@ -39,13 +46,30 @@ pub(super) struct Open {
 /// For each place of the sources of a member the place among all, and the texts of the column `action`.
 pub(super) type WordsOf<'w> = (&'w [u32], &'w [String]);
 
-/// A row: a slot, and the bar there with the place of its source, where there is one.
-pub(super) type Row = (Slot, Option<(Bar, u16)>, Option<Box<Extra>>);
+/// A row.
+#[derive(Clone, Debug)]
+pub(super) struct Row {
+    /// Its slot.
+    pub slot: Slot,
+    /// The bar there with the place of its source, where there is one.
+    pub bar: Option<(Bar, u16)>,
+    /// What is told of it beside, where it was made of finer ones.
+    pub extra: Option<Box<Extra>>,
+    /// What was worked out of it and those before, where something was.
+    pub derived: Box<[Option<Value>]>,
+}
+
+impl Row {
+    fn without_bar(slot: Slot) -> Row {
+        Row { slot, bar: None, extra: None, derived: Box::default() }
+    }
+}
 
 impl Prepared {
     pub(super) fn long_headings(&self, (price, volume): (Digits, Digits)) -> Vec<Heading> {
         let absent = self.resolved.question.shape.missing != Missing::Absent;
         let instruments: Arc<[String]> = self.members.iter().map(|m| m.wanted.instrument.symbol.clone()).collect();
+        let series: Arc<[String]> = self.members.iter().map(|m| m.wanted.key.to_string()).collect();
         let (sources, actions) = (self.sources(), self.action_words());
         let heading = |column: Column| {
             if column.is_of_the_moment() {
@@ -53,10 +77,12 @@ impl Prepared {
             }
             let kind = match column {
                 Column::Instrument => Kind::Words(instruments.clone()),
+                Column::Series => Kind::Words(series.clone()),
                 column => value_kind(column, (price, volume), &sources, &actions),
             };
-            let may_lack = matches!(column, Column::Volume | Column::Completeness | Column::Action | Column::AveragePrice);
-            let optional = may_lack || (absent && column != Column::Instrument);
+            let may_lack =
+                matches!(column, Column::Volume | Column::Completeness | Column::Action | Column::AveragePrice | Column::Derived(_));
+            let optional = may_lack || (absent && !matches!(column, Column::Instrument | Column::Series));
             Heading { name: self.name(column), kind, optional }
         };
         self.columns().into_iter().map(heading).collect()
@@ -124,7 +150,7 @@ impl Open {
                 return Ok(None);
             }
         }
-        Ok(self.waiting.front().map(|(slot, ..)| *slot))
+        Ok(self.waiting.front().map(|row| row.slot))
     }
 
     /// Takes the row that was looked at.
@@ -134,25 +160,22 @@ impl Open {
 
     /// Reads the next bars, and puts them with the expected slots before them among the rows that wait; false at the end.
     async fn read_on(&mut self, resolved: &Resolved, member: &Member) -> Result<bool, DeskError> {
-        let finer = finer(resolved, member)?;
-        let Some(read) = self.reader.next(&finer, member).await? else {
-            self.waiting.extend(self.expected.drain(..).map(|slot| (slot, None, None)));
+        let (finer, how) = (finer(resolved, member)?, how(resolved, member)?);
+        let Some(read) = self.reader.next(&finer, &how, member).await? else {
+            self.waiting.extend(self.expected.drain(..).map(Row::without_bar));
             return Ok(!self.waiting.is_empty());
         };
         self.waiting.reserve_exact(read.bars.len());
-        let Read { bars, from, extras } = read;
+        let Read { bars, from, extras, derived } = read;
         let places = from.into_iter().chain(std::iter::repeat(0));
-        if self.expected.is_empty() && extras.is_empty() {
-            self.waiting.extend(bars.into_iter().zip(places).map(|(bar, place)| (bar.slot, Some((bar, place)), None)));
-            return Ok(true);
-        }
-        let mut extras = extras.into_iter();
+        let (mut extras, mut derived) = (extras.into_iter(), derived.into_iter());
         for (bar, place) in bars.into_iter().zip(places) {
             while let Some(slot) = self.expected.pop_front_if(|slot| *slot < bar.slot) {
-                self.waiting.push_back((slot, None, None));
+                self.waiting.push_back(Row::without_bar(slot));
             }
             self.expected.pop_front_if(|slot| *slot == bar.slot);
-            self.waiting.push_back((bar.slot, Some((bar, place)), extras.next().map(Box::new)));
+            let (extra, derived) = (extras.next().map(Box::new), derived.next().unwrap_or_default());
+            self.waiting.push_back(Row { slot: bar.slot, bar: Some((bar, place)), extra, derived });
         }
         Ok(true)
     }
@@ -160,7 +183,6 @@ impl Open {
 
 pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String]) -> Result<Open, DeskError> {
     let resolved = &prepared.resolved;
-    let calendar = resolved.calendar(&member.wanted)?;
     let expected = match resolved.question.shape.missing {
         Missing::Rows => {
             let since = member.extent.start.max(member.wanted.span.start)..member.wanted.span.end;
@@ -168,16 +190,20 @@ pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String
         }
         _ => VecDeque::new(),
     };
-    let extent = member.extent.clone();
-    let reader =
-        prepared.research.read_over(member.subject.clone(), calendar, extent.clone(), resolved.instant, needed(&prepared.columns()));
-    // A piece that began before the first bar is one of this member too.
-    let span = begun(resolved, member, &extent)?;
-    Ok(Open {
-        places: member.places(sources),
-        reader: Made::new(reader.await?, resolved, member, &span)?,
-        expected,
-        waiting: VecDeque::new(),
+    let rows = newest(resolved, member)?;
+    let reader = Worked::open(&prepared.research, resolved, member, &prepared.columns(), &rows).await?;
+    Ok(Open { places: member.places(sources), reader, expected, waiting: VecDeque::new() })
+}
+
+/// The stretch whose rows are given: where only the last so many are kept, no more than those is read.
+fn newest(resolved: &Resolved, member: &Member) -> Result<Span, DeskError> {
+    let (extent, question) = (member.extent.clone(), &resolved.question);
+    let picking = &question.shape.picking;
+    Ok(match picking.keep {
+        Some(Keep::Last(bars)) if picking.conditions.is_empty() && !question.works_out(Quantity::Drawdown) => {
+            start(resolved, member, extent.end, Needs { bars, sessions: 0 })?.max(extent.start)..extent.end
+        }
+        _ => extent,
     })
 }
 
@@ -186,18 +212,34 @@ pub(super) fn expected(resolved: &Resolved, member: &Member, span: &Span) -> Res
     let instrument = &member.wanted.instrument;
     Ok(match grid(resolved, member)? {
         None => how(resolved, member)?.expected(instrument, span, resolved.instant),
-        Some(grid) => {
-            let last = instrument.last_traded.map_or(TradeDate(i32::MAX), |last| last.plus(1));
-            labels(&grid, instrument.listed.unwrap_or(TradeDate(i32::MIN))..last, span, resolved.instant)
+        Some(grid) => labels(&grid, instrument.life(), span, resolved.instant),
+    })
+}
+
+/// The same of rows whose slots lie in `rows`: where these are made of finer bars, those are others.
+pub(super) fn expected_rows(resolved: &Resolved, member: &Member, rows: &Span) -> Result<Vec<Slot>, DeskError> {
+    Ok(match grid(resolved, member)? {
+        None => expected(resolved, member, rows)?,
+        Some(_) => {
+            let mut slots = expected(resolved, member, &member.wanted.span)?;
+            slots.retain(|slot| rows.contains(slot));
+            slots
         }
     })
 }
 
 /// Some rows of a member as cells.
-fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: &[Option<&Row>], member: &Member, words: WordsOf<'_>) -> Batch {
+pub(super) fn batch(
+    how: &Rows<'_>,
+    columns: &[Column],
+    instrument: usize,
+    rows: &[Option<&Row>],
+    member: &Member,
+    words: WordsOf<'_>,
+) -> Batch {
     let column = |column: &Column| match column {
-        Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, rows.iter().flatten().map(|(slot, ..)| *slot)),
-        Column::Instrument => Cells::Words(vec![Some(instrument as u32); rows.len()]),
+        Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, rows.iter().flatten().map(|row| row.slot)),
+        Column::Instrument | Column::Series => Cells::Words(vec![Some(instrument as u32); rows.len()]),
         column => values(*column, rows, how, member, words),
     };
     Batch { rows: rows.len(), columns: columns.iter().map(column).collect() }
@@ -205,36 +247,44 @@ fn batch(how: &Rows<'_>, columns: &[Column], instrument: usize, rows: &[Option<&
 
 /// The cells of a column of values for some rows; empty where there is no row.
 pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, member: &Member, (places, actions): WordsOf<'_>) -> Cells {
-    let bars = || rows.iter().map(|row| row.and_then(|(_, bar, _)| bar.as_ref()));
+    let bars = || rows.iter().map(|row| row.and_then(|row| row.bar.as_ref()));
     match column {
         Column::Action => {
-            let of = |(slot, _, extra): &Row| member.action_in(how, *slot, extra.as_deref(), actions);
+            let of = |row: &Row| member.action_in(how, row.slot, row.extra.as_deref(), actions);
             Cells::Words(rows.iter().map(|row| of(row.as_ref()?)).collect())
         }
         Column::Source => Cells::Words(bars().map(|bar| bar.and_then(|(_, from)| places.get(usize::from(*from)).copied())).collect()),
         Column::Doubted => {
             let is = |bar: &(Bar, u16)| member.doubted.get(usize::from(bar.1)).is_some_and(|d| d.contains(&bar.0.slot));
             let of = |row: &Option<&Row>| {
-                let (_, bar, extra) = row.as_ref()?;
+                let Row { bar, extra, .. } = row.as_ref()?;
                 bar.as_ref().map(|bar| extra.as_ref().map_or_else(|| is(bar), |e| e.doubted))
             };
             Cells::Flags(rows.iter().map(of).collect())
         }
         Column::Completeness => {
             let of = |row: &Option<&Row>| {
-                let ((slot, _, extra), measured) = (row.as_ref()?, member.measured.as_deref()?);
+                let (Row { slot, extra, .. }, measured) = (row.as_ref()?, member.measured.as_deref()?);
                 extra.as_ref().map_or_else(|| how.completeness(measured, *slot), |e| measured.share(&e.span))
             };
             Cells::Numbers(rows.iter().map(of).collect())
         }
+        Column::Derived(derived) => {
+            let Some(at) = member.worked.iter().position(|d| *d == derived) else { return Cells::none(rows.len()) };
+            let of = |row: &Option<&Row>| *row.as_ref()?.derived.get(at)?;
+            match derived.is_exact() {
+                true => Cells::Numbers(rows.iter().map(|row| how.exact(derived, of(row)?)).collect()),
+                false => Cells::Reals(rows.iter().map(|row| of(row).map(|v| v.shown())).collect()),
+            }
+        }
         // Without a bar, too, a slot has its factors.
         Column::PriceFactor | Column::VolumeFactor => {
             let of = |slot: Slot| how.factors(slot).map(|f| if column == Column::PriceFactor { &f.price } else { &f.volume });
-            Cells::Numbers(rows.iter().map(|row| Some(of(row.as_ref()?.0)?.decimal(FACTOR))).collect())
+            Cells::Numbers(rows.iter().map(|row| Some(of(row.as_ref()?.slot)?.decimal(FACTOR))).collect())
         }
         _ => {
             let of = |row: &Option<&Row>| {
-                let (_, bar, extra) = row.as_ref()?;
+                let Row { bar, extra, .. } = row.as_ref()?;
                 how.number(column, None, &bar.as_ref()?.0, extra.as_deref())
             };
             Cells::Numbers(rows.iter().map(of).collect())

@@ -3,6 +3,7 @@
 use super::{
     Member,
     rows::{Extra, Rows},
+    worked::Sources,
 };
 use crate::{
     question::{Column, Question, Shape, resolve::Resolved},
@@ -10,6 +11,7 @@ use crate::{
 };
 use mizuno_core::{
     Bar, Slot, Span, Spans, Timestamp, TradeDate,
+    derived::Value,
     resample::{Grid, Piece, average_price, combine},
 };
 use mizuno_desk::DeskError;
@@ -26,12 +28,30 @@ pub(super) struct Read {
     pub from: Vec<u16>,
     /// What is told of each beside, where they were made of finer ones.
     pub extras: Vec<Extra>,
+    /// What was worked out of each, where something was.
+    pub derived: Vec<Box<[Option<Value>]>>,
 }
 
 impl Read {
     /// The place of the source of a bar.
     pub(super) fn place(&self, at: usize) -> u16 {
         self.from.get(at).copied().unwrap_or(0)
+    }
+
+    /// Puts those of another behind them.
+    pub(super) fn append(&mut self, mut more: Read) {
+        self.bars.append(&mut more.bars);
+        self.from.append(&mut more.from);
+        self.extras.append(&mut more.extras);
+        self.derived.append(&mut more.derived);
+    }
+
+    /// Drops the first so many.
+    pub(super) fn drop_first(&mut self, count: usize) {
+        self.bars.drain(..count);
+        self.from.drain(..count.min(self.from.len()));
+        self.extras.drain(..count.min(self.extras.len()));
+        self.derived.drain(..count.min(self.derived.len()));
     }
 
     /// The bars, each with its place among them and what is told beside.
@@ -54,6 +74,7 @@ struct Pieces {
     from: Vec<u16>,
     several: u16,
     average: bool,
+    worked: bool,
     counted: bool,
     dropped: bool,
     /// A slot at or after it is not due.
@@ -83,6 +104,7 @@ impl Made {
             from: vec![],
             several: member.subject.sources().len() as u16,
             average: has(Column::AveragePrice),
+            worked: !question.worked_out().is_empty(),
             counted: has(Column::Expected) || question.pieces.dropped,
             dropped: question.pieces.dropped,
             due: grid.calendar.due_until(grid.finer, resolved.instant, 0),
@@ -100,7 +122,7 @@ impl Made {
             };
             finer.narrow(&mut bars.rows, &mut from);
             let Some(pieces) = &mut self.pieces else {
-                return Ok(Some(Read { bars: bars.rows, from, extras: vec![] }));
+                return Ok(Some(Read { bars: bars.rows, from, ..Read::default() }));
             };
             pieces.waiting.extend(bars.rows);
             pieces.from.extend(from);
@@ -141,6 +163,7 @@ impl Pieces {
                 expected: self.counted.then_some(expected),
                 average: if self.average { average_price(bars, super::rows::decimals(finer.round)) } else { None },
                 doubted: !member.doubted.is_empty() && bars.iter().zip(from).any(is_doubted),
+                sources: if self.worked { Sources::of(bars, finer).map(Box::new) } else { None },
                 span: piece.span,
             };
             out.bars.push(bar);

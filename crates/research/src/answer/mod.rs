@@ -4,12 +4,15 @@
 //! a bounded number of cells at a time ([`wide`] says how many), however long the answer.
 
 pub mod batch;
+mod before;
 mod changes;
 mod draft;
+mod latest;
 mod long;
 mod made;
 mod rows;
 mod wide;
+mod worked;
 
 use crate::{
     Research,
@@ -24,12 +27,18 @@ use crate::{
 use batch::{Batch, Heading, Kind};
 pub use draft::Draft;
 use made::SEVERAL;
-use mizuno_core::{Completeness, Slot, Span, Spans, TradeDate, bar::Digits, resample::Length};
+use mizuno_core::{
+    Completeness, Slot, Span, Spans, TradeDate,
+    bar::Digits,
+    derived::{Derived, Quantity},
+    resample::Length,
+};
 use mizuno_desk::{DeskError, hands::Hands};
 pub(crate) use rows::decimals;
 use rows::{Extra, FACTOR, Measured, Rows};
 use std::sync::Arc;
 use tokio::sync::mpsc::{Receiver, channel};
+use worked::Beside;
 
 /// Series looked up or read side by side.
 const SIDE_BY_SIDE: usize = 4;
@@ -49,6 +58,14 @@ pub struct Member {
     pub completeness: Option<Completeness>,
     /// The slots from its first bar to its last, within the span asked for.
     pub extent: Span,
+    /// The slots from its first bar to its last.
+    whole: Span,
+    /// The numbers that are worked out of its bars.
+    worked: Vec<Derived>,
+    /// What they follow from, besides its bars.
+    beside: Beside,
+    /// The asks to these bids, where mid or spread are worked out.
+    other: Option<Box<Member>>,
     /// The slots whose bars are doubted, for each of its sources by its place; of one source only where the question asks for them.
     doubted: Vec<Spans>,
     /// What tells how complete each trade date is, where the question asks for it.
@@ -85,6 +102,11 @@ impl Member {
         texts.binary_search(&day.1).ok().map(|at| at as u32)
     }
 
+    /// Whether some of its bars may turn out to be none: those of a source that have to be brought back.
+    fn may_lose_bars(&self) -> bool {
+        matches!(&self.subject, Subject::Golden(lineup) if lineup.parts.iter().any(|p| !p.splits().is_empty()))
+    }
+
     /// For each place of its sources, the place among all sources of the answer.
     fn places(&self, sources: &[String]) -> Vec<u32> {
         let place = |name: &str| sources.iter().position(|s| s == name).unwrap_or(0) as u32;
@@ -103,6 +125,14 @@ fn value_kind(column: Column, (price, volume): (Digits, Digits), sources: &Arc<[
         Column::AveragePrice => Kind::Number(Digits { whole: price.whole, scale: price.scale.max(FACTOR) }),
         Column::Held | Column::Expected => Kind::Number(Digits { whole: 9, scale: 0 }),
         Column::Volume => Kind::Number(volume),
+        Column::Derived(derived) if !derived.is_exact() => Kind::Real,
+        Column::Derived(derived) => Kind::Number(match derived.of {
+            Quantity::Volume => volume,
+            // Half a unit of the last digit, where two prices do not meet in the middle.
+            Quantity::Mid => Digits { whole: price.whole, scale: (price.scale + 1).min(18) },
+            of if of.is_a_price() => Digits { whole: (price.whole + 1).min(18), scale: price.scale },
+            _ => Digits { whole: 12, scale: 0 },
+        }),
         _ => Kind::Number(price),
     }
 }
@@ -126,6 +156,7 @@ pub struct Answer {
 enum Source {
     Long(Box<long::Long>),
     Wide(Box<wide::Wide>),
+    Latest(Box<latest::Latest>),
     Changes(Box<changes::Changes>),
     /// One of the others on another thread, a batch or two ahead of the file.
     Ahead(Receiver<Result<Batch, DeskError>>),
@@ -136,6 +167,7 @@ impl Source {
         match self {
             Source::Long(long) => long.next().await,
             Source::Wide(wide) => wide.next().await,
+            Source::Latest(latest) => latest.next().await,
             Source::Changes(changes) => changes.next().await,
             Source::Ahead(batches) => batches.recv().await.transpose(),
         }
@@ -167,6 +199,38 @@ impl Answer {
 }
 
 impl Prepared {
+    /// What a series is called beside others: by its instrument, and by its source or side where several are asked for.
+    fn label(&self, member: &Member) -> String {
+        let (question, key) = (&self.resolved.question, &member.wanted.key);
+        let mut out = member.wanted.instrument.symbol.clone();
+        if question.sources.len() > 1 {
+            out = format!("{out} {}", key.source);
+        }
+        if question.sides.len() > 1 {
+            out = format!("{out} {}", key.side);
+        }
+        out
+    }
+
+    /// What each series is called beside the others.
+    pub(crate) fn labels(&self) -> Vec<String> {
+        self.members.iter().map(|m| self.label(m)).collect()
+    }
+
+    /// The clock of the first series' venue, or the one that is asked for.
+    pub(crate) fn zone(&self) -> jiff::tz::TimeZone {
+        jiff::tz::TimeZone::get(&self.zone_name()).unwrap_or(jiff::tz::TimeZone::UTC)
+    }
+
+    /// Its name.
+    pub(crate) fn zone_name(&self) -> String {
+        let venue = self.members.first().and_then(|m| self.resolved.setup.config.venues.get(&m.wanted.instrument.venue));
+        match &self.resolved.question.shape.clock {
+            crate::question::zone::Clock::Utc => venue.and_then(|v| v.zone.iana_name()).unwrap_or("UTC").to_owned(),
+            clock => clock.to_string(),
+        }
+    }
+
     /// Whether there are several instruments.
     #[must_use]
     pub fn is_of_several(&self) -> bool {
@@ -188,7 +252,7 @@ impl Prepared {
     }
 
     /// The texts of the column `action`, in order.
-    fn action_words(&self) -> Arc<[String]> {
+    pub(crate) fn action_words(&self) -> Arc<[String]> {
         let all = self.members.iter().filter_map(|m| m.adjusted.as_ref()).flat_map(|a| a.days.iter().map(|(_, text)| text.clone()));
         let words: std::collections::BTreeSet<String> = all.collect();
         words.into_iter().collect()
@@ -212,7 +276,7 @@ impl Prepared {
 
     fn name(&self, column: Column) -> String {
         let question = &self.resolved.question;
-        question.shape.names.get(&column).cloned().unwrap_or_else(|| column.name(question.interval).to_owned())
+        question.shape.names.get(&column).cloned().unwrap_or_else(|| column.name(question.interval).into_owned())
     }
 
     /// Room for the prices and volumes of a member. Only formats with one type a column need it, and it reads the tail.
@@ -244,7 +308,7 @@ impl Prepared {
             _ if self.resolved.question.since.is_some() => {
                 changes::headings(self, Kind::Words(Arc::default()), &self.sources(), &self.action_words(), Default::default())
             }
-            Layout::Long => self.long_headings(Default::default()),
+            Layout::Long | Layout::Latest => self.long_headings(Default::default()),
             Layout::Wide { .. } => self.wide_headings(&[]),
         }
     }
@@ -267,6 +331,11 @@ impl Prepared {
                 let held: u64 = self.members.iter().filter_map(|m| m.completeness).map(|c| c.held).sum();
                 let rows = Source::Long(Box::new(long::Long::new(self)));
                 Ok(Answer { headings, rows: if typed || held > MANY { rows.ahead(hands) } else { rows } })
+            }
+            Layout::Latest => {
+                let both = rooms.into_iter().reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default();
+                let headings = self.long_headings(both);
+                Ok(Answer { headings, rows: Source::Latest(Box::new(latest::Latest::new(self))) })
             }
             Layout::Wide { inner } => {
                 let headings = self.wide_headings(&rooms);

@@ -1,6 +1,6 @@
 //! What of a series an answer has: the sessions' hours that are asked for, stamps, rounding.
 
-use super::batch::Cells;
+use super::{batch::Cells, worked::Sources};
 use crate::{
     adjusting::Adjusted,
     question::{Column, Question, Round, Shape},
@@ -9,6 +9,7 @@ use crate::{
 use mizuno_core::{
     Bar, Calendar, Completeness, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate,
     adjust::{Factors, Stretch},
+    derived::{Derived, Value},
     time::{DAY, MINUTE, SECOND},
 };
 
@@ -52,6 +53,8 @@ pub(crate) struct Extra {
     pub average: Option<Decimal>,
     /// Whether one of them is doubted.
     pub doubted: bool,
+    /// What numbers are worked out of, where some are.
+    pub sources: Option<Box<Sources>>,
 }
 
 /// The numbers of bars that some columns are made of.
@@ -108,7 +111,8 @@ impl<'c> Rows<'c> {
         Rows { interval, calendar, zone, hours, first, last, at_end, round, tick, adjusted }
     }
 
-    fn is_narrowed(&self) -> bool {
+    /// Whether only some hours are asked for.
+    pub(crate) fn is_narrowed(&self) -> bool {
         self.hours.is_some() || self.first.is_some() || self.last.is_some()
     }
 
@@ -170,6 +174,30 @@ impl<'c> Rows<'c> {
         }
     }
 
+    /// The instant at which the bar of a slot ends: a daily one with its session.
+    pub(crate) fn end_of(&self, slot: Slot) -> Timestamp {
+        match (self.interval, self.session(slot)) {
+            (Interval::Daily, session) => session.map_or(Timestamp(self.interval.span_of(slot).end.0 * DAY), Session::close),
+            (Interval::Intraday { .. }, Some(session)) => session.finish(self.interval, slot),
+            (Interval::Intraday { .. }, None) => self.interval.span_of(slot).end.instant(),
+        }
+    }
+
+    /// How many sessions of the calendar come before that of a slot.
+    pub(crate) fn session_number(&self, slot: Slot) -> i64 {
+        let is_before = |s: &Session| match self.interval {
+            Interval::Daily => s.date < slot.date(),
+            Interval::Intraday { .. } => s.close() <= slot.instant(),
+        };
+        self.calendar.sessions().partition_point(is_before) as i64
+    }
+
+    /// The first slot of the session before which so many come; of the first where there are fewer.
+    pub(crate) fn session_start(&self, number: i64) -> Slot {
+        let session = self.calendar.sessions().get(usize::try_from(number).unwrap_or(0));
+        session.map_or(Slot(i64::MAX), |s| self.calendar.span_of_dates(self.interval, s.date..s.date.plus(1)).start)
+    }
+
     /// Every slot of the calendar round `span`.
     pub(crate) fn slots(&self, span: &Span) -> Spans {
         let date = |slot: Slot| self.trade_date(slot);
@@ -195,6 +223,16 @@ impl<'c> Rows<'c> {
             Some(Round::Decimals(n)) => price.rounded(n),
             Some(Round::Tick) => self.tick.map_or(price, |tick| price.to_tick(tick)),
         }
+    }
+
+    /// A number that was worked out exactly, rounded as prices are where it is one; adjusted ones are so already.
+    pub(crate) fn exact(&self, derived: Derived, value: Value) -> Option<Decimal> {
+        let exact = value.exact?;
+        Some(match self.round {
+            Some(Round::Decimals(n)) if derived.is_a_price() => exact.rounded(n),
+            Some(Round::Tick) if derived.is_a_price() => self.tick.map_or(exact, |tick| exact.to_tick(tick)),
+            _ => exact,
+        })
     }
 
     /// A price as it was traded.
@@ -237,11 +275,9 @@ impl<'c> Rows<'c> {
 
     /// The slots that are expected in `span`, within the life of the instrument and before `now`.
     pub(crate) fn expected(&self, instrument: &Instrument, span: &Span, now: Timestamp) -> Vec<Slot> {
-        let dates =
-            instrument.listed.unwrap_or(TradeDate(i32::MIN))..instrument.last_traded.map_or(TradeDate(i32::MAX), |last| last.plus(1));
         let due = self.calendar.due_until(self.interval, now, 0);
         let wanted = span.start..span.end.min(due).max(span.start);
-        let spans: Spans = self.calendar.expected(self.interval, dates);
+        let spans: Spans = self.calendar.expected(self.interval, instrument.life());
         let step = self.interval.step();
         let slots = spans.within(&wanted).flat_map(|s| (s.start.0..s.end.0).step_by(step as usize)).map(Slot);
         slots.filter(|slot| self.takes(*slot)).collect()

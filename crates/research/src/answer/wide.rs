@@ -4,19 +4,24 @@
 //! stretches, and a block over their border is opened for each. Rows leave in batches of at most [`A_BATCH`] cells.
 
 use super::{
-    Prepared, SIDE_BY_SIDE,
+    Member, Prepared, SIDE_BY_SIDE,
     batch::{Batch, Cells, Heading, Kind},
-    long::{expected, finer, how},
-    made::{Made, begun, grid},
-    rows::{Rows, needed},
+    long::{expected, expected_rows, finer, how},
+    made::grid,
+    rows::Rows,
     value_kind,
+    worked::Worked,
 };
 use crate::{
     Research,
-    question::{Column, Missing},
+    question::{Against, Column, Missing, resolve::Resolved},
 };
 use futures_util::{StreamExt, stream};
-use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, bar::Digits};
+use mizuno_core::{
+    Bar, Decimal, Overlap, Slot, Span,
+    bar::Digits,
+    derived::{Derived, Value},
+};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -54,10 +59,26 @@ struct Stretch {
 struct Strip {
     /// Shared where the series before has the same.
     slots: Arc<[Slot]>,
-    numbers: Vec<Packed>,
+    numbers: Vec<Numbers>,
     sources: Vec<u32>,
     doubted: Vec<bool>,
     actions: Vec<Option<u32>>,
+}
+
+/// The numbers of one column.
+enum Numbers {
+    Exact(Packed),
+    /// [`f64::NAN`] where there is none.
+    Real(Vec<f64>),
+}
+
+impl Numbers {
+    fn of(column: Column) -> Numbers {
+        match column {
+            Column::Derived(derived) if !derived.is_exact() => Numbers::Real(vec![]),
+            _ => Numbers::Exact(Packed::default()),
+        }
+    }
 }
 
 /// Numbers of which some may lack, in nine bytes each.
@@ -86,6 +107,47 @@ impl Packed {
     }
 }
 
+/// What the difference of two columns holds, or their ratio.
+fn compared(against: Against, first: &Kind, kind: &Kind) -> Kind {
+    match (against, first, kind) {
+        (Against::Difference, Kind::Number(a), Kind::Number(b)) => {
+            let both = a.and(*b);
+            Kind::Number(Digits { whole: (both.whole + 1).min(18), ..both })
+        }
+        _ => Kind::Real,
+    }
+}
+
+/// The cells of a column less those of the first series, or over them; empty where one of them is.
+fn compare(against: Against, first: &Cells, cells: &Cells) -> Cells {
+    let real = |cells: &Cells, at: usize| match cells {
+        Cells::Numbers(all) => all[at].map(Decimal::to_f64),
+        Cells::Reals(all) => all[at],
+        _ => None,
+    };
+    match (against, first, cells) {
+        (Against::Difference, Cells::Numbers(a), Cells::Numbers(b)) => {
+            Cells::Numbers(a.iter().zip(b).map(|(a, b)| (*b)?.minus((*a)?)).collect())
+        }
+        _ => {
+            let rows = if let Cells::Numbers(all) = cells {
+                all.len()
+            } else if let Cells::Reals(all) = cells {
+                all.len()
+            } else {
+                0
+            };
+            Cells::Reals((0..rows).map(|at| pair(against, real(first, at), real(cells, at))).collect())
+        }
+    }
+}
+
+fn pair(against: Against, first: Option<f64>, number: Option<f64>) -> Option<f64> {
+    let (first, number) = (first?, number?);
+    let real = if against == Against::Ratio { number / first } else { number - first };
+    real.is_finite().then(|| Value { real, exact: None }.shown())
+}
+
 fn is_number(column: Column) -> bool {
     !matches!(column, Column::Source | Column::Doubted | Column::Action) && !column.is_of_the_moment()
 }
@@ -100,17 +162,33 @@ impl Prepared {
         let carried = self.resolved.question.shape.missing == Missing::Carried;
         let (sources, actions) = (self.sources(), self.action_words());
         for (at, member) in self.members.iter().enumerate() {
-            let symbol = &member.wanted.instrument.symbol;
+            let label = self.label(member);
             let room = rooms.get(at).copied().unwrap_or_default();
             for column in &values {
-                let name = if values.len() == 1 { symbol.clone() } else { format!("{symbol} {}", self.name(*column)) };
-                out.push(Heading { name, kind: value_kind(*column, room, &sources, &actions), optional: true });
+                let name = if values.len() == 1 { label.clone() } else { format!("{label} {}", self.name(*column)) };
+                let kind = value_kind(*column, room, &sources, &actions);
+                out.push(Heading { name: name.clone(), kind: kind.clone(), optional: true });
                 if carried && *column == Column::Close {
-                    out.push(Heading { name: format!("{symbol} carried"), kind: Kind::Flag, optional: true });
+                    out.push(Heading { name: format!("{label} carried"), kind: Kind::Flag, optional: true });
+                }
+                if let Some(against) = self.against(at, *column) {
+                    let first = value_kind(*column, rooms.first().copied().unwrap_or_default(), &sources, &actions);
+                    out.push(Heading {
+                        name: format!("{name} {}", against.word()),
+                        kind: compared(against, &first, &kind),
+                        optional: true,
+                    });
                 }
             }
         }
         out
+    }
+}
+
+impl Prepared {
+    /// How a column of a series is held against that of the first, where it is.
+    fn against(&self, at: usize, column: Column) -> Option<Against> {
+        self.resolved.question.shape.against.filter(|_| at > 0 && is_number(column))
     }
 }
 
@@ -189,7 +267,7 @@ impl Wide {
                 continue;
             }
             seen.push(life);
-            let slots = expected(&self.prepared.resolved, member, span)?;
+            let slots = expected_rows(&self.prepared.resolved, member, span)?;
             out = if out.is_empty() { slots } else { both(&out, &slots) };
         }
         Ok(out)
@@ -201,31 +279,43 @@ fn stretches(prepared: &Prepared) -> Result<VecDeque<Span>, DeskError> {
     let question = &prepared.resolved.question;
     let mut whole: Option<Span> = None;
     for member in prepared.members.iter().filter(|m| m.extent.start < m.extent.end) {
-        let span = begun(&prepared.resolved, member, &member.extent)?;
+        let span = rows_in(&prepared.resolved, member)?;
         whole = Some(whole.map_or(span.clone(), |w| w.hull(&span)));
     }
     let Some(mut whole) = whole else { return Ok(VecDeque::new()) };
     if question.shape.missing == Missing::Rows {
         // Slots that are due and that nobody has yet have their rows too.
-        whole.end = prepared.members.iter().map(|m| m.wanted.span.end).max().unwrap_or(whole.end).max(whole.end);
+        for member in &prepared.members {
+            let ends = match grid(&prepared.resolved, member)? {
+                None => member.wanted.span.end,
+                Some(_) => expected(&prepared.resolved, member, &member.wanted.span)?.last().map_or(whole.end, |slot| Slot(slot.0 + 1)),
+            };
+            whole.end = whole.end.max(ends);
+        }
     }
     let values = question.columns(true).iter().filter(|c| !c.is_of_the_moment()).count().max(1);
     let slots = (AT_ONCE / (prepared.members.len().max(1) * values)).max(1) as i64;
-    // In the slots of what is read: all members are made of one interval.
-    let finer = prepared.members.first().map_or(question.interval, |m| m.wanted.key.interval);
-    let step = finer.step();
+    let step = question.interval.step();
     let held = whole.end.0.min(prepared.resolved.instant.0.max(whole.start.0));
-    let end = if finer.is_intraday() { held } else { whole.end.0.min(whole.start.0 + 400 * 366) };
+    let end = if question.interval.is_intraday() { held } else { whole.end.0.min(whole.start.0 + 400 * 366) };
     let mut out = VecDeque::new();
     let mut at = whole.start.0;
     while at < end {
         // A day of trading is far shorter than a day: three quarters of the slots are never filled.
-        let room = if finer.is_intraday() { slots * 3 } else { slots + slots / 3 };
+        let room = if question.interval.is_intraday() { slots * 3 } else { slots + slots / 3 };
         let next = at.saturating_add(room.saturating_mul(step)).min(end.max(at + step));
         out.push_back(Slot(at)..Slot(next));
         at = next;
     }
     Ok(out)
+}
+
+/// The slots from the first row of a member to behind its last.
+fn rows_in(resolved: &Resolved, member: &Member) -> Result<Span, DeskError> {
+    let Some(grid) = grid(resolved, member)? else { return Ok(member.extent.clone()) };
+    let pieces = grid.pieces(&member.extent);
+    let (first, last) = (pieces.first().map(|p| p.label), pieces.last().map(|p| p.label));
+    Ok(first.zip(last).map_or(Slot(0)..Slot(0), |(first, last)| first..resolved.question.interval.span_of(last).end))
 }
 
 async fn strip(
@@ -238,17 +328,17 @@ async fn strip(
 ) -> Result<Strip, DeskError> {
     let (resolved, member) = (&prepared.resolved, &prepared.members[at]);
     let mut out = Strip::default();
-    // Pieces that begin in the stretch are read whole.
+    // The bars of the pieces that are labelled in the stretch.
     let grid = grid(resolved, member)?;
     let span = match &grid {
         None => span.clip(&member.extent),
         Some(grid) => {
-            let mut pieces = grid.pieces(&member.extent).into_iter().map(|p| p.span).filter(|p| span.contains(&p.start));
+            let mut pieces = grid.pieces(&member.extent).into_iter().filter(|p| span.contains(&p.label)).map(|p| p.span);
             let (first, rest) = (pieces.next(), pieces.next_back());
             first.map_or(span.start..span.start, |first| first.start..rest.map_or(first.end, |rest| rest.end))
         }
     };
-    out.numbers.resize_with(values.iter().filter(|c| is_number(**c)).count(), Packed::default);
+    out.numbers = values.iter().filter(|c| is_number(**c)).map(|c| Numbers::of(*c)).collect();
     if span.start >= span.end {
         return Ok(out);
     }
@@ -257,12 +347,26 @@ async fn strip(
     let with_action = values.contains(&Column::Action);
     let places = member.places(sources);
     let mut slots = vec![];
-    let reader = research.read_over(member.subject.clone(), how.calendar, span.clone(), resolved.instant, needed(values)).await?;
-    let mut reader = Made::new(reader, resolved, member, &span)?;
-    while let Some(read) = reader.next(&finer, member).await? {
+    let mut reader = Worked::open(research, resolved, member, values, &span).await?;
+    while let Some(read) = reader.next(&finer, &how, member).await? {
         slots.extend(read.bars.iter().map(|b| b.slot));
         for (cells, column) in out.numbers.iter_mut().zip(values.iter().filter(|c| is_number(**c))) {
-            cells.extend(read.iter().map(|(_, bar, extra)| how.number(*column, member.measured.as_deref(), bar, extra)));
+            let value = |at: usize, derived: &Derived| -> Option<Value> {
+                let place = member.worked.iter().position(|d| d == derived)?;
+                *read.derived.get(at)?.get(place)?
+            };
+            match (cells, column) {
+                (Numbers::Real(cells), Column::Derived(d)) => {
+                    cells.extend((0..read.bars.len()).map(|at| value(at, d).map_or(f64::NAN, |v| v.shown())));
+                }
+                (Numbers::Exact(cells), Column::Derived(d)) => {
+                    cells.extend((0..read.bars.len()).map(|at| how.exact(*d, value(at, d)?)));
+                }
+                (Numbers::Exact(cells), _) => {
+                    cells.extend(read.iter().map(|(_, bar, extra)| how.number(*column, member.measured.as_deref(), bar, extra)));
+                }
+                (Numbers::Real(_), _) => {}
+            }
         }
         if with_source {
             out.sources.extend((0..read.bars.len()).map(|at| places.get(usize::from(read.place(at))).copied().unwrap_or(0)));
@@ -329,6 +433,8 @@ impl Stretch {
         let slots = &self.rows[self.gone..self.gone + rows];
         let mut columns: Vec<Cells> = moments.iter().map(|c| how.moments(*c, slots.iter().copied())).collect();
         let carry = prepared.resolved.question.shape.missing == Missing::Carried;
+        // The cells of the first series, where the others are held against them.
+        let mut firsts: Vec<Cells> = vec![];
         // Where each row's bar stands among those of a series, and of those after it that share its slots.
         let mut found: Vec<Option<usize>> = Vec::with_capacity(rows);
         for (at, strip) in self.series.iter().enumerate() {
@@ -350,30 +456,43 @@ impl Stretch {
             }
             let instrument = &prepared.members[at].wanted.instrument;
             let mut number = strip.numbers.iter();
+            let mut nth = 0;
             for column in values {
+                let from = columns.len();
                 match column {
                     Column::Action => columns.push(Cells::Words(found.iter().map(|i| i.and_then(|i| strip.actions[i])).collect())),
                     Column::Source => columns.push(Cells::Words(found.iter().map(|i| i.map(|i| strip.sources[i])).collect())),
                     Column::Doubted => columns.push(Cells::Flags(found.iter().map(|i| i.map(|i| strip.doubted[i])).collect())),
-                    _ => {
-                        let Some(numbers) = number.next() else { continue };
-                        let mut cells: Vec<Option<Decimal>> = found.iter().map(|i| i.and_then(|i| numbers.get(i))).collect();
-                        if carry && *column == Column::Close {
-                            let alive = |slot: Slot| instrument.last_traded.is_none_or(|last| how.trade_date(slot) <= last);
-                            let mut marks = Vec::with_capacity(rows);
-                            for (cell, slot) in cells.iter_mut().zip(slots) {
-                                let own = cell.is_some();
-                                *cell = if own || !alive(*slot) { *cell } else { carried[at] };
-                                carried[at] = cell.or(carried[at]);
-                                marks.push(cell.is_some().then_some(!own));
+                    _ => match number.next() {
+                        None => continue,
+                        Some(Numbers::Real(reals)) => {
+                            let of = |i: &Option<usize>| i.map(|i| reals[i]).filter(|real| !real.is_nan());
+                            columns.push(Cells::Reals(found.iter().map(of).collect()));
+                        }
+                        Some(Numbers::Exact(numbers)) => {
+                            let mut cells: Vec<Option<Decimal>> = found.iter().map(|i| i.and_then(|i| numbers.get(i))).collect();
+                            let mut marks = None;
+                            if carry && *column == Column::Close {
+                                let alive = |slot: Slot| instrument.last_traded.is_none_or(|last| how.trade_date(slot) <= last);
+                                let marks = marks.insert(Vec::with_capacity(rows));
+                                for (cell, slot) in cells.iter_mut().zip(slots) {
+                                    let own = cell.is_some();
+                                    *cell = if own || !alive(*slot) { *cell } else { carried[at] };
+                                    carried[at] = cell.or(carried[at]);
+                                    marks.push(cell.is_some().then_some(!own));
+                                }
                             }
                             columns.push(Cells::Numbers(cells));
-                            columns.push(Cells::Flags(marks));
-                        } else {
-                            columns.push(Cells::Numbers(cells));
+                            columns.extend(marks.map(Cells::Flags));
                         }
-                    }
+                    },
                 }
+                let Some(against) = prepared.resolved.question.shape.against.filter(|_| is_number(*column)) else { continue };
+                match at {
+                    0 => firsts.push(columns[from].clone()),
+                    _ => columns.push(compare(against, &firsts[nth], &columns[from])),
+                }
+                nth += 1;
             }
         }
         self.gone += rows;

@@ -2,7 +2,7 @@
 
 use super::{
     Encoder, Style,
-    print::{StampPrinter, decimal, whole},
+    print::{StampPrinter, decimal, real, whole},
 };
 use crate::answer::batch::{Batch, Cells, Heading, Kind};
 use mizuno_desk::DeskError;
@@ -72,6 +72,7 @@ impl Encoder for CsvEncoder {
                 }
                 match column {
                     Cells::Numbers(cells) => cells[row].into_iter().for_each(|n| decimal(n, self.sign, out)),
+                    Cells::Reals(cells) => cells[row].into_iter().for_each(|n| real(n, self.sign, out)),
                     Cells::Moments(cells) => self.stamp(out, |stamps, out| stamps.instant(cells[row], out)),
                     Cells::Dates(cells) => self.stamp(out, |stamps, out| stamps.date(cells[row], out)),
                     Cells::Whole(cells) => whole(cells[row], out),

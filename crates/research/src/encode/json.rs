@@ -3,7 +3,7 @@
 
 use super::{
     Encoder, Style,
-    print::{StampPrinter, decimal, whole},
+    print::{StampPrinter, decimal, real, whole},
 };
 use crate::{
     answer::batch::{Batch, Cells, Heading, Kind},
@@ -69,6 +69,10 @@ impl JsonEncoder {
         match column {
             Cells::Numbers(cells) => match cells[row] {
                 Some(n) => decimal(n, b'.', out),
+                None => out.extend_from_slice(NONE),
+            },
+            Cells::Reals(cells) => match cells[row] {
+                Some(n) => real(n, b'.', out),
                 None => out.extend_from_slice(NONE),
             },
             Cells::Moments(cells) => self.stamp(out, |stamps, out| stamps.instant(cells[row], out)),

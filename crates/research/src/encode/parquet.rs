@@ -44,6 +44,7 @@ impl ParquetEncoder {
                 Kind::Moment | Kind::Date if unit.is_some() => table::Kind::Whole,
                 Kind::Moment => table::Kind::Instant,
                 Kind::Date => table::Kind::Date,
+                Kind::Real => table::Kind::Float,
                 Kind::Number(_) if floats => table::Kind::Float,
                 Kind::Number(room) => table::Kind::decimal(*room),
                 Kind::Words(words) => table::Kind::Word(words.clone()),
@@ -68,6 +69,10 @@ impl ParquetEncoder {
                     out.floats.extend(cell.map(|n| n.to_string().parse::<f64>().unwrap_or(f64::NAN)));
                 }
                 out
+            }
+            Cells::Reals(cells) => {
+                let levels = cells.iter().map(|cell| i16::from(cell.is_some())).collect();
+                Values { levels, floats: cells.iter().flatten().copied().collect(), ..Values::default() }
             }
             Cells::Numbers(cells) => {
                 let room = if let Kind::Number(room) = heading.kind { room } else { Digits::default() };

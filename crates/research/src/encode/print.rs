@@ -36,6 +36,13 @@ pub(super) fn decimal(Decimal { mantissa, scale }: Decimal, sign: u8, out: &mut 
     out.extend_from_slice(&text[at..]);
 }
 
+/// Prints a float with as few digits as give it back, without an exponent.
+pub(super) fn real(number: f64, sign: u8, out: &mut Vec<u8>) {
+    let from = out.len();
+    let _ = std::io::Write::write_fmt(out, format_args!("{number}"));
+    out[from..].iter_mut().filter(|byte| **byte == b'.').for_each(|byte| *byte = sign);
+}
+
 pub(super) fn whole(n: i64, out: &mut Vec<u8>) {
     out.extend_from_slice(itoa::Buffer::new().format(n).as_bytes());
 }

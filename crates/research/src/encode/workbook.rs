@@ -127,6 +127,7 @@ impl WorkbookEncoder {
         for (heading, column) in self.headings.iter().zip(&batch.columns) {
             numbers.push(match column {
                 Cells::Numbers(cells) => cells[row].map(|n| self.number(n, heading)).transpose()?,
+                Cells::Reals(cells) => cells[row],
                 Cells::Moments(cells) => Some(self.days(cells[row])),
                 Cells::Dates(cells) => Some(EPOCH + f64::from(cells[row])),
                 Cells::Whole(cells) => Some(cells[row] as f64),

@@ -1,9 +1,10 @@
 //! From keys to a question. Everything that is wrong is told at once, each with what to write instead.
 
 use super::{
-    Column, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
+    Against, Column, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
     deriving::{adjust, of_actions, pieces},
     given::{Given, Value},
+    picking::{Picking, picking},
     reader::Reader,
     zone::{Clock, Stamp},
 };
@@ -13,12 +14,12 @@ use mizuno_desk::moments::instant;
 use std::collections::BTreeMap;
 
 /// The keys there are, with what each takes; in the order of the canonical text.
-pub const KEYS: [(&str, &str); 37] = [
+pub const KEYS: [(&str, &str); 45] = [
     ("instruments", "symbols, present or former, and patterns as AL*; the answer keeps their order"),
     ("search", "words that instruments are found by, beside those named"),
     ("interval", "the interval: as collected, or coarser, as 5m, 1h, 1d, 1w, 1mo, 1q, 1y; 1d when left out"),
-    ("side", "trade, bid, ask or mid; trades when left out, where there are any"),
-    ("source", "one source; golden when left out"),
+    ("side", "trade, bid, ask or mid, or several; trades when left out, where there are any"),
+    ("source", "one source, or several, of which golden may be one; golden when left out"),
     ("from", "first trade date or instant"),
     ("to", "last trade date, included, or an instant, not included"),
     ("last", "instead: the last so many sessions"),
@@ -26,15 +27,23 @@ pub const KEYS: [(&str, &str); 37] = [
     ("as_of", "only what was known at this instant"),
     ("since", "instead of the bars: what differs from the answer as of this instant"),
     ("made_from", "the interval that coarser bars are made of; the coarsest collected one that divides them when left out"),
+    ("fit", "bars so much coarser that no series has more than so many rows, as for the width of a picture"),
     ("align", "where coarser bars of a session begin: session (its open, and after each break), or a zone, on whose clock they do"),
     ("label", "the session that weeks and longer are labelled by: first or last"),
     ("incomplete", "coarser bars of which something is missing: kept or dropped"),
     ("adjust", "prices adjusted for none (as traded), splits (and bonus issues), or all (dividends, rights and spin-offs too)"),
     ("anchor", "where adjusted prices are as traded: newest, oldest, or a trade date after which no action counts"),
-    ("layout", "long (a row a bar) or wide (a row a moment)"),
+    ("layout", "long (a row a bar), wide (a row a moment) or latest (a row an instrument: its newest bar)"),
     ("join", "of a wide file: outer (moments that any instrument has) or inner (that all have)"),
+    ("against", "with layout=wide: each series beside the first also as its difference from it, or its ratio to it"),
     ("columns", "columns in order"),
     ("names", "other names for columns"),
+    ("across_gaps", "numbers held against the bar before, where bars are missing between the two: empty or bridged"),
+    ("where", "only rows of which all this holds, as close > mean_200"),
+    ("keep_first", "of each instrument only the first so many of these rows"),
+    ("keep_last", "of each instrument only the last so many of these rows"),
+    ("sort", "with layout=latest: a number that the rows are sorted by, smallest first; with a minus before it largest first"),
+    ("limit", "with layout=latest: only the first so many rows"),
     ("missing", "absent, rows (a row for every expected slot) or carried (the last close, marked)"),
     ("zone", "the clock of stamps: UTC, Pacific/Auckland, +02:00, or +02:00/America/New_York"),
     ("stamp", "rfc3339, wall, seconds, millis, micros, or a pattern of strftime"),
@@ -75,12 +84,19 @@ impl Question {
         }
         let adjust = adjust(r);
         let pieces = pieces(r);
+        let fit = r.whole("fit", 10, 100_000);
         let shape = shape(r, whose.interval);
         let file = file(r);
         combinations(r, &whose, &shape, &file);
         of_actions(r, adjust, &shape);
         if since.is_some() && shape.missing == Missing::Carried {
             r.wrong("since: a carried close is no change of its own; leave missing out");
+        }
+        if since.is_some() && fit.is_some() {
+            r.wrong("fit: the answer at another instant may have bars of another length; give the interval instead");
+        }
+        if since.is_some() && shape.layout == Layout::Latest {
+            r.wrong("since: the newest bars are other rows at another instant; ask for layout=long");
         }
         let unknown: Vec<String> = r.given.keys().cloned().collect();
         for key in unknown {
@@ -89,8 +105,8 @@ impl Question {
         if !reader.problems.is_empty() {
             return Err(reader.problems);
         }
-        let Whose { instruments, search, interval, longer, side, source } = whose;
-        Ok(Question { instruments, search, interval, longer, pieces, side, source, range, as_of, since, adjust, shape, file })
+        let Whose { instruments, search, interval, longer, sides, sources } = whose;
+        Ok(Question { instruments, search, interval, longer, pieces, fit, sides, sources, range, as_of, since, adjust, shape, file })
     }
 }
 
@@ -123,8 +139,27 @@ struct Whose {
     search: Option<String>,
     interval: Interval,
     longer: Option<Length>,
-    side: Option<Side>,
-    source: Option<String>,
+    sides: Vec<Side>,
+    sources: Vec<String>,
+}
+
+/// Sources that one question may name.
+const MOST_SOURCES: usize = 20;
+
+/// The values of a key, each once.
+fn each_once<T: PartialEq + ToString>(r: &mut Reader, key: &str, read: impl Fn(&str) -> Result<T, String>) -> Vec<T> {
+    let mut out = vec![];
+    for text in r.list(key).unwrap_or_default().into_iter().filter(|text| !text.is_empty()) {
+        match read(&text) {
+            Ok(value) if out.contains(&value) => r.wrong(format!("{key}: `{text}` is named twice")),
+            Ok(value) => out.push(value),
+            Err(why) => r.wrong(format!("{key}: {why}")),
+        }
+    }
+    if out.len() > MOST_SOURCES {
+        r.wrong(format!("{key}: {} are named, and at most {MOST_SOURCES} may be", out.len()));
+    }
+    out
 }
 
 fn whose(r: &mut Reader) -> Whose {
@@ -147,34 +182,38 @@ fn whose(r: &mut Reader) -> Whose {
         r.given.remove("interval");
     }
     let interval = r.read::<Interval>("interval").or(longer.map(|_| Interval::Daily));
-    let side = r.read::<Side>("side");
-    let source = r.text("source");
+    let sides = each_once(r, "side", |text| text.parse::<Side>().map_err(|e| e.to_string()));
+    let mut sources = each_once(r, "source", |text| Ok(text.to_owned()));
+    if sources == [GOLDEN] {
+        sources.clear();
+    }
     if let Some(name) = series {
         let key = match name.parse::<SeriesKey>() {
             Ok(key) => key,
             Err(e) => {
                 r.wrong(format!("series: {e}"));
-                return Whose { instruments, search, interval: Interval::Daily, longer, side, source };
+                return Whose { instruments, search, interval: Interval::Daily, longer, sides, sources };
             }
         };
         let said = [
             ("instrument", instruments.first().cloned(), key.symbol.clone()),
             ("interval", interval.map(|i| i.to_string()), key.interval.to_string()),
-            ("source", source, key.source.clone()),
-            ("side", side.map(|s| s.to_string()), key.side.to_string()),
+            ("source", sources.iter().find(|s| **s != key.source).cloned(), key.source.clone()),
+            ("side", sides.iter().find(|s| **s != key.side).map(ToString::to_string), key.side.to_string()),
         ];
         for (name, said, is) in said {
             if let Some(said) = said.filter(|s| *s != is) {
                 r.wrong(format!("{name}: {said} contradicts the series {key}, whose {name} is {is}; leave one of the two out"));
             }
         }
-        let source = Some(key.source).filter(|s| s != GOLDEN);
-        return Whose { instruments: vec![key.symbol], search: None, interval: key.interval, longer: None, side: Some(key.side), source };
+        let sources = Some(key.source).filter(|s| s != GOLDEN).into_iter().collect();
+        let (instruments, sides) = (vec![key.symbol], vec![key.side]);
+        return Whose { instruments, search: None, interval: key.interval, longer: None, sides, sources };
     }
     if instruments.is_empty() && search.is_none() {
         r.wrong("say whose bars: series=KBF/1m/harbour, or instruments=KBF and interval=1m");
     }
-    Whose { instruments, search, interval: interval.unwrap_or(Interval::Daily), longer, side, source: source.filter(|s| s != GOLDEN) }
+    Whose { instruments, search, interval: interval.unwrap_or(Interval::Daily), longer, sides, sources }
 }
 
 fn range(r: &mut Reader) -> Range {
@@ -192,14 +231,15 @@ fn range(r: &mut Reader) -> Range {
 }
 
 fn shape(r: &mut Reader, interval: Interval) -> Shape {
-    let layout = r.word("layout", "a layout", &[("long", false), ("wide", true)]).unwrap_or(false);
+    let layouts = [("long", Layout::Long), ("wide", Layout::Wide { inner: false }), ("latest", Layout::Latest)];
+    let layout = r.word("layout", "a layout", &layouts).unwrap_or(Layout::Long);
     let join = r.word("join", "a join", &[("outer", false), ("inner", true)]);
     let layout = match (layout, join) {
-        (true, inner) => Layout::Wide { inner: inner.unwrap_or(false) },
-        (false, None) => Layout::Long,
-        (false, Some(_)) => {
+        (Layout::Wide { .. }, Some(inner)) => Layout::Wide { inner },
+        (layout, None) => layout,
+        (layout, Some(_)) => {
             r.wrong("join: only a wide file joins; add layout=wide, or leave it out");
-            Layout::Long
+            layout
         }
     };
     let columns = columns(r, interval);
@@ -224,23 +264,16 @@ fn shape(r: &mut Reader, interval: Interval) -> Shape {
         first_minutes: r.whole("first_minutes", 1, 1440),
         last_minutes: r.whole("last_minutes", 1, 1440),
         round: round(r),
+        bridged: r.word("across_gaps", "a way", &[("empty", false), ("bridged", true)]).unwrap_or(false),
+        picking: picking(r, layout),
+        against: r.word("against", "a way to hold series against the first", &Against::WORDS),
     }
-}
-
-/// The column of a name; the moment of a daily bar is called both `date` and `time`.
-fn column(name: &str, interval: Interval) -> Result<Column, String> {
-    let known = Column::ALL.into_iter().find(|c| c.name(interval) == name || c.word() == name || (*c == Column::Time && name == "date"));
-    known.ok_or_else(|| {
-        let usual = Column::ALL.into_iter().partition::<Vec<Column>, _>(|c| Question::USUAL.contains(c));
-        let names: Vec<_> = usual.0.iter().chain(&usual.1).map(|c| c.name(interval)).collect();
-        format!("`{name}` is not a column; there is {}", names.join(", "))
-    })
 }
 
 fn columns(r: &mut Reader, interval: Interval) -> Vec<Column> {
     let mut out: Vec<Column> = vec![];
     for name in r.list("columns").unwrap_or_default() {
-        match column(&name, interval) {
+        match Column::read(&name, interval) {
             Ok(column) if out.contains(&column) => r.wrong(format!("columns: `{}` is named twice", column.name(interval))),
             Ok(column) => out.push(column),
             Err(why) => r.wrong(format!("columns: {why}")),
@@ -268,7 +301,7 @@ fn names(r: &mut Reader, interval: Interval) -> BTreeMap<Column, String> {
     };
     let mut out = BTreeMap::new();
     for (name, other) in pairs {
-        match column(&name, interval) {
+        match Column::read(&name, interval) {
             Err(why) => r.wrong(format!("names: {why}")),
             Ok(_) if other.is_empty() || other.chars().any(|c| c.is_control() || c == ',' || c == ':') => {
                 r.wrong(format!("names: `{other}` cannot be the name of a column; commas and colons part them"));
@@ -345,16 +378,22 @@ fn combinations(r: &mut Reader, whose: &Whose, shape: &Shape, file: &File) {
     if file.format == Format::Workbook && shape.stamp != Stamp::Rfc3339 {
         r.wrong("stamp: stamps in a workbook are dates and times of its own; leave it out");
     }
-    if shape.layout != Layout::Long {
+    if matches!(shape.layout, Layout::Wide { .. }) {
         let values = shape.columns.iter().filter(|c| !c.is_of_the_moment()).count();
         if !shape.columns.is_empty() && values == 0 {
             r.wrong("columns: a wide file needs at least one column beside the moment, as close");
         }
-        if shape.columns.contains(&Column::Instrument) {
-            r.wrong("columns: a wide file has the instruments side by side; leave instrument out");
+        for column in [Column::Instrument, Column::Series].into_iter().filter(|c| shape.columns.contains(c)) {
+            r.wrong(format!("columns: a wide file has the instruments side by side; leave {} out", column.word()));
         }
     } else if shape.missing == Missing::Carried {
         r.wrong("missing: only a wide file carries closes forward; add layout=wide, or use missing=rows");
+    }
+    if shape.against.is_some() && !matches!(shape.layout, Layout::Wide { .. }) {
+        r.wrong("against: only a wide file has series side by side; add layout=wide, or leave it out");
+    }
+    if shape.missing != Missing::Absent && (shape.layout == Layout::Latest || shape.picking != Picking::default()) {
+        r.wrong("missing: rows without a bar cannot be held against conditions, and are no newest bars; leave it out");
     }
     if shape.missing == Missing::Carried && !shape.columns.is_empty() && !shape.columns.contains(&Column::Close) {
         r.wrong("missing: only the close is carried forward; add close to the columns");

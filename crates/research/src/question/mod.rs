@@ -6,8 +6,11 @@
 //! same have one text and one digest.
 
 pub mod check;
+mod column;
 mod deriving;
+mod fitting;
 pub mod given;
+pub mod picking;
 pub mod pieces;
 mod reader;
 pub mod resolve;
@@ -15,12 +18,14 @@ pub mod saved;
 pub mod text;
 pub mod zone;
 
+pub use column::Column;
 use mizuno_core::{
     Interval, Side, Timestamp,
     adjust::{Adjust, Adjustment},
     resample::Length,
 };
 use mizuno_desk::moments::Moment;
+use picking::Picking;
 use pieces::Pieces;
 use std::collections::BTreeMap;
 use zone::{Clock, Stamp};
@@ -38,10 +43,12 @@ pub struct Question {
     pub longer: Option<Length>,
     /// How bars are made of finer ones, where they are.
     pub pieces: Pieces,
-    /// The side; trades when absent, where there are any.
-    pub side: Option<Side>,
-    /// One source; the golden series when absent.
-    pub source: Option<String>,
+    /// Bars so coarse that no series has more rows than this.
+    pub fit: Option<u32>,
+    /// The sides; when empty trades, where there are any.
+    pub sides: Vec<Side>,
+    /// The sources, of which `golden` is one; when empty the golden series.
+    pub sources: Vec<String>,
     /// The range.
     pub range: Range,
     /// Only what was known at this instant; the newest when absent.
@@ -110,6 +117,32 @@ pub struct Shape {
     pub last_minutes: Option<u32>,
     /// Prices rounded, half to even.
     pub round: Option<Round>,
+    /// Whether numbers worked out of a bar and the one before are given across what is missing between the two; else they are empty.
+    pub bridged: bool,
+    /// Which rows are given.
+    pub picking: Picking,
+    /// How each series of a wide file is held against the first.
+    pub against: Option<Against>,
+}
+
+/// How a series is held against the first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Against {
+    /// Its number less that of the first.
+    Difference,
+    /// Its number over that of the first.
+    Ratio,
+}
+
+impl Against {
+    /// The word of each in a question.
+    pub const WORDS: [(&str, Against); 2] = [("difference", Against::Difference), ("ratio", Against::Ratio)];
+
+    /// Its word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        if self == Against::Ratio { "ratio" } else { "difference" }
+    }
 }
 
 impl Default for Shape {
@@ -126,6 +159,9 @@ impl Default for Shape {
             first_minutes: None,
             last_minutes: None,
             round: None,
+            bridged: false,
+            picking: Picking::default(),
+            against: None,
         }
     }
 }
@@ -140,6 +176,8 @@ pub enum Layout {
         /// Only moments that all instruments have.
         inner: bool,
     },
+    /// A row an instrument: its newest bar.
+    Latest,
 }
 
 /// The word of each way to adjust in a question.
@@ -168,115 +206,6 @@ pub enum Round {
     Decimals(u8),
     /// To the instrument's tick.
     Tick,
-}
-
-/// A column of an answer.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Column {
-    /// Symbol of the instrument; not in wide files.
-    Instrument,
-    /// When the bar opens, or its trade date.
-    Time,
-    /// The trade date, also of intraday bars.
-    TradeDate,
-    /// Seconds since 1970, beside whatever the stamp is.
-    Epoch,
-    /// First price.
-    Open,
-    /// Highest price.
-    High,
-    /// Lowest price.
-    Low,
-    /// Last price.
-    Close,
-    /// Quantity traded.
-    Volume,
-    /// The source of each bar.
-    Source,
-    /// Whether the checks doubt the bar.
-    Doubted,
-    /// How complete its trade date is, in per cent.
-    Completeness,
-    /// The last price as traded, beside an adjusted one.
-    RawClose,
-    /// What prices are multiplied by.
-    PriceFactor,
-    /// What volumes are multiplied by.
-    VolumeFactor,
-    /// The corporate actions that count from its trade date on.
-    Action,
-    /// The price paid on average, as traded, of a bar made of finer ones.
-    AveragePrice,
-    /// How many finer bars it is made of.
-    Held,
-    /// How many there should be.
-    Expected,
-}
-
-impl Column {
-    /// All columns, in order.
-    pub const ALL: [Column; 19] = [
-        Column::Instrument,
-        Column::Time,
-        Column::TradeDate,
-        Column::Epoch,
-        Column::Open,
-        Column::High,
-        Column::Low,
-        Column::Close,
-        Column::Volume,
-        Column::Source,
-        Column::Doubted,
-        Column::Completeness,
-        Column::RawClose,
-        Column::PriceFactor,
-        Column::VolumeFactor,
-        Column::Action,
-        Column::AveragePrice,
-        Column::Held,
-        Column::Expected,
-    ];
-
-    /// Its name; the moment of a daily bar is called `date`.
-    #[must_use]
-    pub fn name(self, interval: Interval) -> &'static str {
-        match self {
-            Column::Time if !interval.is_intraday() => "date",
-            other => other.word(),
-        }
-    }
-
-    /// Its name in a question.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Column::Instrument => "instrument",
-            Column::Time => "time",
-            Column::TradeDate => "trade_date",
-            Column::Epoch => "epoch",
-            Column::Open => "open",
-            Column::High => "high",
-            Column::Low => "low",
-            Column::Close => "close",
-            Column::Volume => "volume",
-            Column::Source => "source",
-            Column::Doubted => "doubted",
-            Column::Completeness => "completeness",
-            Column::RawClose => "raw_close",
-            Column::PriceFactor => "price_factor",
-            Column::VolumeFactor => "volume_factor",
-            Column::Action => "action",
-            Column::AveragePrice => "average_price",
-            Column::Held => "held",
-            Column::Expected => "expected",
-        }
-    }
-
-    /// Whether it says when, and not what: once a row in a wide file.
-    #[must_use]
-    pub fn is_of_the_moment(self) -> bool {
-        matches!(self, Column::Time | Column::TradeDate | Column::Epoch)
-    }
 }
 
 /// The word of each separator in a question.

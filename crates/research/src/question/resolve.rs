@@ -3,7 +3,7 @@
 use super::{Column, Period, Question, Range};
 use crate::Research;
 use mizuno_config::GOLDEN;
-use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate, resample::Length};
+use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate, derived::Quantity, resample::Length};
 use mizuno_desk::{DeskError, Setup, moments};
 use mizuno_store::payloads;
 use std::sync::Arc;
@@ -12,6 +12,8 @@ use std::sync::Arc;
 #[derive(Clone)]
 pub struct Resolved {
     /// As it was asked.
+    pub asked: Question,
+    /// As it is answered: where bars are to fit, with the interval at which they do.
     pub question: Question,
     /// The configuration that counted at the instant.
     pub setup: Arc<Setup>,
@@ -32,6 +34,8 @@ pub struct Wanted {
     pub instrument: Instrument,
     /// The slots asked for.
     pub span: Span,
+    /// The asks to these bids, where the question needs both.
+    pub other: Option<SeriesKey>,
 }
 
 impl Resolved {
@@ -97,23 +101,23 @@ impl Research {
 
     async fn resolved_at(&self, question: Question, instant: Timestamp) -> Result<(Resolved, Vec<DeskError>), DeskError> {
         let setup = self.desk.setup_at(instant).await?;
-        let (named, mut problems) = named(&setup, &question);
-        let (mut series, mut without) = (vec![], vec![]);
-        for (symbol, by_name) in named {
-            let found = self.one(&setup, &question, &symbol, instant).await;
-            match found {
-                Ok(wanted) => series.push(wanted),
-                Err(DeskError::Unknown { .. }) if !by_name => without.push(symbol),
-                Err(error) => problems.push(error),
+        let asked = question.clone();
+        let (mut series, without, mut problems) = self.series_of(&setup, &question, instant).await;
+        let question = match question.fit {
+            Some(most) if problems.is_empty() => {
+                let question = self.fitted(&setup, question, most, &series, instant).await?;
+                if question.interval_word() != asked.interval_word() {
+                    series = self.series_of(&setup, &question, instant).await.0;
+                }
+                question
             }
-        }
-        let wide = question.shape.layout != super::Layout::Long;
-        let finer = series.windows(2).find(|w| w[0].key.interval != w[1].key.interval);
-        if let Some([a, b]) = finer.filter(|_| wide) {
-            problems.push(DeskError::Invalid(format!(
-                "{} has bars of {} and {} of {}, and a wide file has one interval; say made_from",
-                a.instrument.symbol, a.key.interval, b.instrument.symbol, b.key.interval
-            )));
+            _ => question,
+        };
+        let wide = matches!(question.shape.layout, super::Layout::Wide { .. });
+        if let (Some(against), [one]) = (question.shape.against, &series[..]) {
+            let word = against.word();
+            let why = format!("against: {} stands alone, and there is no {word}; ask for several instruments, sources or sides", one.key);
+            problems.push(DeskError::Invalid(why));
         }
         if let Some(made) = series.iter().find(|s| question.length() != Length::Interval(s.key.interval)) {
             let of_one =
@@ -160,13 +164,57 @@ impl Research {
             let what = question.search.as_deref().map_or_else(|| question.instruments.join(", "), str::to_owned);
             problems.push(DeskError::Invalid(format!("no instrument found by `{what}` has bars of {}", question.interval)));
         }
-        Ok((Resolved { question, setup, instant, series, without }, problems))
+        Ok((Resolved { asked, question, setup, instant, series, without }, problems))
     }
 
-    async fn one(&self, setup: &Setup, question: &Question, symbol: &str, instant: Timestamp) -> Result<Wanted, DeskError> {
-        let source = question.source.as_deref().unwrap_or(GOLDEN);
-        let finer = self.finer_for(setup, symbol, question, source).await?;
-        let key = self.series_for(setup, symbol, finer, question.side, source).await?;
+    /// The series that a question is about; those that only a pattern or a search finds and that have none; and what is wrong.
+    async fn series_of(&self, setup: &Setup, question: &Question, instant: Timestamp) -> (Vec<Wanted>, Vec<String>, Vec<DeskError>) {
+        let (named, mut problems) = named(setup, question);
+        let (mut series, mut without) = (vec![], vec![]);
+        let sources: Vec<&str> = match &question.sources[..] {
+            [] => vec![GOLDEN],
+            all => all.iter().map(String::as_str).collect(),
+        };
+        let sides: Vec<Option<Side>> =
+            if question.sides.is_empty() { vec![None] } else { question.sides.iter().copied().map(Some).collect() };
+        for (symbol, by_name) in named {
+            for (source, side) in sources.iter().flat_map(|source| sides.iter().map(move |side| (*source, *side))) {
+                match self.one(setup, question, (&symbol, source, side), instant).await {
+                    Ok(wanted) => series.push(wanted),
+                    Err(DeskError::Unknown { .. }) if !by_name && without.last() == Some(&symbol) => {}
+                    Err(DeskError::Unknown { .. }) if !by_name => without.push(symbol.clone()),
+                    Err(error) => problems.push(error),
+                }
+            }
+        }
+        (series, without, problems)
+    }
+
+    async fn one(
+        &self,
+        setup: &Setup,
+        question: &Question,
+        (symbol, source, side): (&str, &str, Option<Side>),
+        instant: Timestamp,
+    ) -> Result<Wanted, DeskError> {
+        let finer = self.finer_for(setup, symbol, question, (source, side)).await?;
+        let both = question.works_out(Quantity::Mid) || question.works_out(Quantity::Spread);
+        let side = match side {
+            Some(side) if both && side != Side::Bid => {
+                let why =
+                    format!("side: mid and spread are worked out of bids and asks, and {side} is asked for; leave it out, or say bid");
+                return Err(DeskError::Invalid(why));
+            }
+            side => {
+                if both {
+                    Some(Side::Bid)
+                } else {
+                    side
+                }
+            }
+        };
+        let key = self.series_for(setup, symbol, finer, side, source).await?;
+        let other = if both { Some(self.series_for(setup, symbol, finer, Some(Side::Ask), source).await?) } else { None };
         let instrument = setup.instrument(&key.symbol)?;
         let calendar = setup.calendar_of(instrument)?;
         let mut span = span_of(&question.range, key.interval, calendar, instant)?;
@@ -180,11 +228,17 @@ impl Research {
         // Names in an answer are those known at its instant.
         let symbol = setup.symbol_then(instrument).to_owned();
         let instrument = Instrument { symbol: symbol.clone(), ..instrument.clone() };
-        Ok(Wanted { key: SeriesKey { symbol, ..key }, instrument, span })
+        Ok(Wanted { key: SeriesKey { symbol, ..key }, instrument, span, other })
     }
 
     /// The interval whose bars the rows are made of: their own where it is collected, else the coarsest that divides them.
-    async fn finer_for(&self, setup: &Setup, symbol: &str, question: &Question, source: &str) -> Result<Interval, DeskError> {
+    async fn finer_for(
+        &self,
+        setup: &Setup,
+        symbol: &str,
+        question: &Question,
+        (source, side): (&str, Option<Side>),
+    ) -> Result<Interval, DeskError> {
         let length = question.length();
         if let Some(finer) = question.pieces.made_from {
             return match length == Length::Interval(finer) || length.divides_into(finer) {
@@ -196,7 +250,7 @@ impl Research {
         }
         let mut found = self.desk.store.series_of(&setup.instrument(symbol)?.symbol).await?;
         found.retain(|s| source == GOLDEN || s.key.source == source);
-        found.retain(|s| question.side.is_none_or(|side| side == s.key.side));
+        found.retain(|s| side.is_none_or(|side| side == s.key.side));
         let own = question.longer.is_none() && found.iter().any(|s| s.key.interval == question.interval);
         let coarsest = found.iter().map(|s| s.key.interval).filter(|finer| length.divides_into(*finer)).max();
         Ok(if own { question.interval } else { coarsest.unwrap_or(question.interval) })

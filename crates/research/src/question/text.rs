@@ -1,6 +1,6 @@
 //! The canonical text of a question, in TOML and in JSON, and what else says the same: an address and a command line.
 
-use super::{ADJUST, Column, File, Format, Layout, Missing, Period, Question, Round, SEPARATORS, Shape};
+use super::{ADJUST, Column, File, Format, Layout, Missing, Period, Question, Round, SEPARATORS, Shape, picking::Keep};
 use mizuno_core::adjust::Anchor;
 use mizuno_store::payloads;
 use serde_json::Value as Json;
@@ -47,8 +47,25 @@ impl Question {
     /// What differs from the usual, in the order of [`super::check::KEYS`].
     fn said(&self) -> Vec<(&'static str, Said)> {
         let text = |value: Option<String>| value.map(Said::Text);
-        let Shape { layout, columns, names, missing, clock, stamp, at_end, hours, first_minutes, last_minutes, round } = &self.shape;
+        let Shape {
+            layout,
+            columns,
+            names,
+            missing,
+            clock,
+            stamp,
+            at_end,
+            hours,
+            first_minutes,
+            last_minutes,
+            round,
+            bridged,
+            picking,
+            against,
+        } = &self.shape;
         let File { format, separator, decimal_comma, header, quoted_texts, by_column, floats } = self.file;
+        // One of several that there may be is written by itself.
+        let some = |mut all: Vec<String>| if all.len() > 1 { Some(Said::List(all)) } else { all.pop().map(Said::Text) };
         let word = |given: bool, word: &str| given.then(|| Said::Text(word.to_owned()));
         let number = |n: Option<u32>| n.map(|n| Said::Number(i64::from(n)));
         let time = |m: u16| format!("{:02}:{:02}", m / 60, m % 60);
@@ -56,8 +73,8 @@ impl Question {
             ("instruments", (!self.instruments.is_empty()).then(|| Said::List(self.instruments.clone()))),
             ("search", text(self.search.clone())),
             ("interval", Some(Said::Text(self.interval_word()))),
-            ("side", text(self.side.map(|s| s.to_string()))),
-            ("source", text(self.source.clone())),
+            ("side", some(self.sides.iter().map(ToString::to_string).collect())),
+            ("source", some(self.sources.clone())),
             ("from", text(self.range.from.map(|m| m.to_string()))),
             ("to", text(self.range.to.map(|m| m.to_string()))),
             ("last", number(self.range.last)),
@@ -65,15 +82,23 @@ impl Question {
             ("as_of", text(self.as_of.map(|at| at.to_string()))),
             ("since", text(self.since.map(|at| at.to_string()))),
             ("made_from", text(self.pieces.made_from.map(|i| i.to_string()))),
+            ("fit", number(self.fit)),
             ("align", text(self.pieces.align.clone())),
             ("label", word(self.pieces.by_last, "last")),
             ("incomplete", word(self.pieces.dropped, "dropped")),
             ("adjust", self.adjust.and_then(|a| unusual(Some(a.which), None, &ADJUST))),
             ("anchor", text(self.adjust.and_then(|a| anchor(a.anchor)))),
-            ("layout", word(*layout != Layout::Long, "wide")),
+            ("layout", word(*layout != Layout::Long, if *layout == Layout::Latest { "latest" } else { "wide" })),
             ("join", word(*layout == Layout::Wide { inner: true }, "inner")),
-            ("columns", (!columns.is_empty()).then(|| Said::List(columns.iter().map(|c| c.word().to_owned()).collect()))),
-            ("names", (!names.is_empty()).then(|| Said::Names(names.iter().map(|(c, n)| (c.word().to_owned(), n.clone())).collect()))),
+            ("against", against.map(|a| Said::Text(a.word().to_owned()))),
+            ("columns", (!columns.is_empty()).then(|| Said::List(columns.iter().map(|c| c.word().into_owned()).collect()))),
+            ("names", (!names.is_empty()).then(|| Said::Names(names.iter().map(|(c, n)| (c.word().into_owned(), n.clone())).collect()))),
+            ("across_gaps", word(*bridged, "bridged")),
+            ("where", (!picking.conditions.is_empty()).then(|| Said::List(picking.conditions.iter().map(ToString::to_string).collect()))),
+            ("keep_first", number(picking.keep.and_then(|k| if let Keep::First(n) = k { Some(n) } else { None }))),
+            ("keep_last", number(picking.keep.and_then(|k| if let Keep::Last(n) = k { Some(n) } else { None }))),
+            ("sort", text(picking.sort.map(|s| s.to_string()))),
+            ("limit", number(picking.limit)),
             ("missing", unusual(*missing, Some(Missing::Absent), &Missing::WORDS)),
             ("zone", text(Some(clock.to_string()).filter(|c| c != "UTC"))),
             ("stamp", text(Some(stamp.to_string()).filter(|s| s != "rfc3339"))),
@@ -176,11 +201,15 @@ impl Question {
         if !self.shape.columns.is_empty() {
             return self.shape.columns.clone();
         }
-        if self.shape.layout != Layout::Long {
+        if let Layout::Wide { .. } = self.shape.layout {
             return vec![Column::Time, Column::Close];
         }
-        let golden = self.source.is_none();
+        let golden = self.sources.is_empty() || self.sources.len() > 1;
+        if self.sources.len() > 1 || self.sides.len() > 1 {
+            return [Column::Series].into_iter().chain(Question::USUAL).filter(|c| golden || *c != Column::Source).collect();
+        }
         let usual = Question::USUAL.into_iter().filter(|c| golden || *c != Column::Source);
+        let several = several || self.shape.layout == Layout::Latest;
         several.then_some(Column::Instrument).into_iter().chain(usual).collect()
     }
 }

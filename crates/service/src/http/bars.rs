@@ -41,9 +41,9 @@ struct Keys {
     search: Option<String>,
     /// Interval, as collected; 1d when left out.
     interval: Option<String>,
-    /// Source; the golden series when left out.
+    /// Source, or several parted by commas, of which `golden` may be one; the golden series when left out.
     source: Option<String>,
-    /// `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`.
+    /// `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`, or several parted by commas.
     side: Option<String>,
     /// First trade date or instant.
     from: Option<String>,
@@ -57,12 +57,16 @@ struct Keys {
     as_of: Option<String>,
     /// Instead of the bars, what differs from the answer as of this instant; ask next time with the `Mizuno-As-Of` of this answer.
     since: Option<String>,
-    /// `long` (a row a bar, also when left out) or `wide` (a row a moment).
+    /// `long` (a row a bar, also when left out), `wide` (a row a moment) or `latest` (a row an instrument: its newest bar).
     layout: Option<String>,
     /// Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have).
     join: Option<String>,
+    /// Of a wide file: each series beside the first also as its `difference` from it, or its `ratio` to it.
+    against: Option<String>,
     /// The interval that coarser bars are made of; the coarsest collected one that divides them when left out.
     made_from: Option<String>,
+    /// Bars so much coarser that no series has more than so many rows, as for the width of a picture; the header `Mizuno-Interval` says which they are.
+    fit: Option<String>,
     /// Where coarser bars of a session begin: `session` (its open, and after each break; also when left out), or a zone, on whose clock they do.
     align: Option<String>,
     /// The session that weeks and longer are labelled by: `first` (also when left out) or `last`.
@@ -73,10 +77,22 @@ struct Keys {
     adjust: Option<String>,
     /// Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts.
     anchor: Option<String>,
-    /// Columns in order, as in `time,close`.
+    /// Columns in order, as in `time,close,mean_200`.
     columns: Option<String>,
     /// Other names for columns, as in `close:Close,date:Date`.
     names: Option<String>,
+    /// Numbers held against the bar before, where bars are missing between the two: `empty` (also when left out) or `bridged`.
+    across_gaps: Option<String>,
+    /// Only rows of which all this holds, parted by commas, as in `close > mean_200,volume >= 1000`.
+    r#where: Option<String>,
+    /// Of each instrument only the first so many of these rows; in long files.
+    keep_first: Option<String>,
+    /// Of each instrument only the last so many of these rows; in long files.
+    keep_last: Option<String>,
+    /// With `layout=latest`: a number that the rows are sorted by, smallest first; with a minus before it largest first.
+    sort: Option<String>,
+    /// With `layout=latest`: only the first so many rows.
+    limit: Option<String>,
     /// `absent` (also when left out), `rows` (a row for every expected slot) or `carried` (the last close, marked; in wide files).
     missing: Option<String>,
     /// The clock of stamps: an IANA zone, a shift as `+02:00`, or `+02:00/America/New_York`; UTC when left out.
@@ -110,7 +126,7 @@ struct Keys {
 }
 
 /// What is wrong with a question, in one refusal.
-fn refused(problems: Vec<String>) -> Refusal {
+pub(super) fn refused(problems: Vec<String>) -> Refusal {
     Refusal::invalid(problems.join("; "))
 }
 
@@ -128,7 +144,7 @@ async fn from_body(research: &Research, request: &HttpRequest, body: &[u8]) -> R
 }
 
 /// A question of its own keys, or of a saved one with these keys in the place of its own.
-async fn read(research: &Research, mut given: Given) -> Result<Question, Refusal> {
+pub(super) async fn read(research: &Research, mut given: Given) -> Result<Question, Refusal> {
     if let Some(Value::Text(name)) = given.0.remove("saved") {
         given = research.given_by_name(&research.desk.setup(), &name, given).await?;
     }
@@ -211,7 +227,7 @@ async fn explained(research: Arc<Research>, question: Question) -> Result<Json<E
 }
 
 /// Who asks, as far as a request says it.
-fn client(request: &HttpRequest) -> &str {
+pub(super) fn client(request: &HttpRequest) -> &str {
     request.headers().get(header::USER_AGENT).and_then(|v| v.to_str().ok()).unwrap_or_default()
 }
 
@@ -272,6 +288,7 @@ fn figures(c: Completeness) -> String {
 /// What an answer says of itself in its headers.
 struct Head {
     series: String,
+    interval: String,
     file: String,
     as_of: String,
     configuration: String,
@@ -284,13 +301,14 @@ struct Head {
 impl Head {
     fn of(prepared: &Prepared) -> Head {
         let resolved: &Resolved = &prepared.resolved;
-        let digest = resolved.question.digest();
+        let digest = resolved.asked.digest();
         let (series, file) = match &prepared.members[..] {
             [one] => (one.wanted.key.to_string(), one.wanted.key.to_string().replace('/', "_")),
             many => (format!("{} series", many.len()), format!("bars-{}", &digest[..12])),
         };
         Head {
             series,
+            interval: resolved.question.interval_word(),
             file,
             as_of: resolved.instant.to_string(),
             configuration: resolved.configuration(),
@@ -305,6 +323,7 @@ impl Head {
         response
             .insert_header(("Content-Disposition", format!("attachment; filename=\"{}.{}\"", self.file, format.word())))
             .insert_header(("Mizuno-Series", self.series))
+            .insert_header(("Mizuno-Interval", self.interval))
             .insert_header(("Mizuno-As-Of", self.as_of))
             .insert_header(("Mizuno-Configuration", self.configuration))
             .insert_header(("Mizuno-Question", self.question))
@@ -322,8 +341,8 @@ impl Head {
 fn about(prepared: &Prepared) -> Vec<(String, String)> {
     let resolved = &prepared.resolved;
     let mut out = vec![
-        ("mizuno.question".to_owned(), resolved.question.to_json()),
-        ("mizuno.question.digest".to_owned(), resolved.question.digest()),
+        ("mizuno.question".to_owned(), resolved.asked.to_json()),
+        ("mizuno.question.digest".to_owned(), resolved.asked.digest()),
         ("mizuno.resolved.digest".to_owned(), resolved.digest()),
         ("mizuno.as_of".to_owned(), resolved.instant.to_string()),
         ("mizuno.configuration".to_owned(), resolved.configuration()),

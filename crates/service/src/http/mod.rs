@@ -14,6 +14,7 @@ mod gaps;
 mod guard;
 mod history;
 mod instruments;
+mod pictures;
 mod problem;
 mod query;
 mod questions;
@@ -66,6 +67,7 @@ handlers![
     bars::serve_long_question,
     bars::explain,
     bars::explain_long_question,
+    pictures::draw,
     coverage::show_coverage,
     gaps::list_gaps,
     gaps::list_quarantine,

@@ -291,13 +291,14 @@ pub(crate) fn action((known, judged): &(KnownAction, Judged)) -> mizuno_api::Act
 
 pub(crate) fn explanation(prepared: &Prepared, told: &[Told]) -> mizuno_api::Explanation {
     let resolved = &prepared.resolved;
-    let question = &resolved.question;
+    let question = &resolved.asked;
     let column = |h: &Heading| mizuno_api::ColumnTold {
         name: h.name.clone(),
         holds: match h.kind {
             Kind::Moment => "instant",
             Kind::Date => "date",
             Kind::Number(_) => "number",
+            Kind::Real => "float",
             Kind::Words(_) => "word",
             Kind::Flag => "flag",
             Kind::Whole => "whole",

@@ -1,0 +1,351 @@
+//! Numbers worked out of the bars of an answer, and the rows that are picked by them.
+//!
+//! Bars come from [`Made`], a stretch before the first row among them, as long as the numbers need. Those are worked with and given no row.
+
+use super::{
+    Member,
+    before::start,
+    made::{Made, Read, begun},
+    rows::{Extra, Rows, decimals},
+};
+use crate::{
+    Research,
+    question::{
+        Column, Layout, Question,
+        picking::{Condition, Keep, Operand},
+        resolve::Resolved,
+    },
+};
+use mizuno_core::{
+    Bar, Slot, Span, Spans, Timestamp, TradeDate,
+    derived::{Derived, Deriver, Input, Needs, Priced, Quantity, Step, Value},
+    time::MINUTE,
+};
+use mizuno_desk::DeskError;
+use std::{collections::VecDeque, sync::Arc};
+
+impl Question {
+    /// The numbers that have to be worked out for the answer: those in columns, in conditions, and those that rows are sorted by.
+    #[must_use]
+    pub fn worked_out(&self) -> Vec<Derived> {
+        let columns = self.shape.columns.iter().filter_map(|c| if let Column::Derived(d) = c { Some(*d) } else { None });
+        let conditions = self.shape.picking.conditions.iter().flat_map(Condition::operands);
+        let mut out: Vec<Derived> = vec![];
+        for derived in columns.chain(conditions).chain(self.shape.picking.sort.map(|s| s.by)) {
+            if !out.contains(&derived) {
+                out.push(derived);
+            }
+        }
+        out
+    }
+
+    /// Whether what is missing between two bars shows in the answer.
+    #[must_use]
+    pub fn minds_gaps(&self) -> bool {
+        !self.shape.bridged && self.worked_out().iter().any(|d| d.looks_back())
+    }
+
+    /// Whether the answer needs this quantity, in whatever window.
+    #[must_use]
+    pub fn works_out(&self, of: Quantity) -> bool {
+        self.worked_out().iter().any(|d| d.of == of)
+    }
+}
+
+/// The numbers of bars that some numbers are worked out of, as columns.
+pub(super) fn columns_of(wanted: &[Derived]) -> impl Iterator<Item = Column> {
+    let of = |d: &Derived| -> &'static [Column] {
+        match d.of {
+            Quantity::Open | Quantity::Gap => &[Column::Open],
+            Quantity::High => &[Column::High],
+            Quantity::Low => &[Column::Low],
+            Quantity::Range | Quantity::Typical => &[Column::High, Column::Low],
+            Quantity::Turnover => &[Column::High, Column::Low, Column::Volume],
+            Quantity::Volume => &[Column::Volume],
+            _ => &[],
+        }
+    };
+    wanted.iter().flat_map(of).copied().collect::<Vec<_>>().into_iter()
+}
+
+/// What the numbers of a member follow from, besides its own bars.
+#[derive(Clone, Default)]
+pub(crate) struct Beside {
+    /// Slots without a bar that are missing.
+    pub missing: Arc<Spans>,
+    /// Slots that have one.
+    pub held: Arc<Spans>,
+    /// What holders are paid, by slot.
+    pub steps: Arc<Vec<(Slot, Step)>>,
+}
+
+/// Reads the bars of a member with what is worked out of them.
+pub(super) struct Worked {
+    made: Made,
+    working: Option<Working>,
+}
+
+/// Which of the rows that hold are given.
+#[derive(Clone, Copy)]
+enum Kept {
+    All,
+    First(u32),
+    Last(u32),
+    /// The newest bar, if it holds.
+    Newest,
+}
+
+struct Working {
+    wanted: Vec<Derived>,
+    deriver: Deriver,
+    /// Each with the places of its two sides among the numbers; a number that is given has none.
+    conditions: Vec<(Condition, usize, Option<usize>)>,
+    /// Numbers are counted from this row on.
+    begins: Slot,
+    begun: bool,
+    /// Rows are given from here on.
+    from: Slot,
+    /// The end of the bar before.
+    end: Option<Slot>,
+    /// The numbers of the bar before.
+    before: Option<Box<[Option<Value>]>>,
+    keep: Kept,
+    /// Rows that were kept until the end.
+    kept: Read,
+    beside: Beside,
+    minds_gaps: bool,
+    /// Whether exact numbers are those that are meant: adjusted ones are rounded.
+    exact: bool,
+    instant: Timestamp,
+    other: Option<Other>,
+}
+
+/// The closes of the other side of the book, slot by slot.
+struct Other {
+    made: Made,
+    waiting: VecDeque<(Slot, Priced)>,
+}
+
+impl Worked {
+    /// Begins to read the rows of a member in `rows`.
+    pub(super) async fn open(
+        research: &Research,
+        resolved: &Resolved,
+        member: &Member,
+        columns: &[Column],
+        rows: &Span,
+    ) -> Result<Worked, DeskError> {
+        let question = &resolved.question;
+        let wanted = question.worked_out();
+        let calendar = resolved.calendar(&member.wanted)?;
+        let counts = wanted.iter().any(|d| d.of == Quantity::Drawdown);
+        let crosses = Needs { bars: u32::from(!question.shape.picking.conditions.is_empty()), sessions: 0 };
+        let needs = wanted.iter().map(|d| d.needs()).fold(crosses, Needs::and);
+        let needs = if crosses.bars > 0 { Needs { bars: needs.bars + 1, ..needs } } else { needs };
+        // What is counted from the first row of all begins there.
+        let first = if counts { rows.start.min(member.extent.start) } else { rows.start };
+        let from = if wanted.is_empty() { rows.start } else { start(resolved, member, first, needs)? };
+        let all: Vec<Column> = columns.iter().copied().chain(columns_of(&wanted)).collect();
+        let needed = super::rows::needed(&all);
+        let span = from..rows.end;
+        let reader = research.read_over(member.subject.clone(), calendar, span.clone(), resolved.instant, needed).await?;
+        let made = Made::new(reader, resolved, member, &begun(resolved, member, &span)?)?;
+        if wanted.is_empty() {
+            return Ok(Worked { made, working: None });
+        }
+        let other = match &member.other {
+            None => None,
+            Some(other) => {
+                let reader =
+                    research.read_over(other.subject.clone(), calendar, span.clone(), resolved.instant, super::rows::needed(&[])).await?;
+                Some(Other { made: Made::new(reader, resolved, other, &begun(resolved, member, &span)?)?, waiting: VecDeque::new() })
+            }
+        };
+        let place = |d: Derived| wanted.iter().position(|w| *w == d).unwrap_or(0);
+        let condition = |c: &Condition| (*c, place(c.left), if let Operand::Derived(d) = c.right { Some(place(d)) } else { None });
+        let steps = member.beside.steps.to_vec();
+        Ok(Worked {
+            made,
+            working: Some(Working {
+                deriver: Deriver::new(
+                    &wanted,
+                    decimals(question.shape.round),
+                    steps,
+                    member.wanted.instrument.expiry.or(member.wanted.instrument.last_traded),
+                ),
+                conditions: question.shape.picking.conditions.iter().map(condition).collect(),
+                wanted,
+                begins: first,
+                begun: false,
+                from: rows.start,
+                end: None,
+                before: None,
+                keep: match (question.shape.layout, question.shape.picking.keep) {
+                    (Layout::Latest, _) => Kept::Newest,
+                    (_, None) => Kept::All,
+                    (_, Some(Keep::First(n))) => Kept::First(n),
+                    (_, Some(Keep::Last(n))) => Kept::Last(n),
+                },
+                kept: Read::default(),
+                beside: member.beside.clone(),
+                minds_gaps: question.minds_gaps(),
+                exact: question.adjust.is_none(),
+                instant: resolved.instant,
+                other,
+            }),
+        })
+    }
+
+    /// The next rows; `finer` says how the bars that are read become rows, `how` how those that are made do.
+    pub(super) async fn next(&mut self, finer: &Rows<'_>, how: &Rows<'_>, member: &Member) -> Result<Option<Read>, DeskError> {
+        let Some(working) = &mut self.working else { return self.made.next(finer, member).await };
+        loop {
+            if matches!(working.keep, Kept::First(0)) {
+                return Ok(None);
+            }
+            let Some(read) = self.made.next(finer, member).await? else {
+                let rest = std::mem::take(&mut working.kept);
+                return Ok(Some(rest).filter(|rest| !rest.bars.is_empty()));
+            };
+            if let (Some(other), Some(last)) = (&mut working.other, read.bars.last()) {
+                other.read_to(last.slot, finer, member).await?;
+            }
+            let picked = working.rows(read, finer, how);
+            if !picked.bars.is_empty() {
+                return Ok(Some(picked));
+            }
+        }
+    }
+}
+
+impl Other {
+    async fn read_to(&mut self, slot: Slot, finer: &Rows<'_>, member: &Member) -> Result<(), DeskError> {
+        let other = member.other.as_deref().unwrap_or(member);
+        while self.waiting.back().is_none_or(|(last, _)| *last < slot) {
+            let Some(read) = self.made.next(finer, other).await? else { return Ok(()) };
+            let priced = |(_, bar, extra): (usize, &Bar, Option<&Extra>)| (bar.slot, prices(bar, extra)[3]);
+            self.waiting.extend(read.iter().map(priced));
+        }
+        Ok(())
+    }
+
+    fn at(&mut self, slot: Slot) -> Option<Priced> {
+        while self.waiting.pop_front_if(|(at, _)| *at < slot).is_some() {}
+        self.waiting.pop_front_if(|(at, _)| *at == slot).map(|(_, price)| price)
+    }
+}
+
+/// Open, high, low and close with the slots of their factors.
+fn prices(bar: &Bar, extra: Option<&Extra>) -> [Priced; 4] {
+    match extra.and_then(|e| e.sources.as_ref()) {
+        Some(sources) => sources.prices,
+        None => bar.prices().map(|raw| Priced { raw, slot: bar.slot }),
+    }
+}
+
+impl Working {
+    /// The rows of some bars, those that are picked.
+    fn rows(&mut self, read: Read, finer: &Rows<'_>, how: &Rows<'_>) -> Read {
+        let mut out = Read::default();
+        let factors = finer.factors_and_decimals().map(|(factors, _)| factors);
+        let with_extras = !read.extras.is_empty();
+        let places = read.from.iter().copied().chain(std::iter::repeat(0));
+        let mut extras = read.extras.iter();
+        for (bar, place) in read.bars.iter().zip(places) {
+            let extra = extras.next();
+            if !self.begun && bar.slot >= self.begins {
+                self.begun = true;
+                self.deriver.begin_rows();
+            }
+            let input = self.input(bar, extra, finer, how);
+            let values = self.deriver.push(&input, factors);
+            let holds = self.holds(&values);
+            if bar.slot >= self.from && matches!(self.keep, Kept::Newest) {
+                self.kept = Read::default();
+            }
+            if bar.slot >= self.from && holds && !matches!(self.keep, Kept::First(0)) {
+                out.bars.push(*bar);
+                out.from.push(place);
+                out.extras.extend(extra.filter(|_| with_extras).cloned());
+                out.derived.push(values.clone());
+                match &mut self.keep {
+                    Kept::First(n) => *n -= 1,
+                    Kept::Newest => self.kept.append(std::mem::take(&mut out)),
+                    Kept::All | Kept::Last(_) => {}
+                }
+            }
+            self.before = Some(values);
+        }
+        if let Kept::Last(n) = self.keep {
+            self.kept.append(out);
+            self.kept.drop_first(self.kept.bars.len().saturating_sub(n as usize));
+            return Read::default();
+        }
+        out
+    }
+
+    fn holds(&self, now: &[Option<Value>]) -> bool {
+        // An adjusted price is known exactly only rounded: what it is before that is nearer to what is meant.
+        let meant = |v: Value| if self.exact { v } else { Value { exact: None, ..v } };
+        self.conditions.iter().all(|(condition, left, right)| {
+            let number = if let Operand::Number(n) = condition.right { Some(Value::of(n)) } else { None };
+            let sides = |values: &[Option<Value>]| (values[*left].map(meant), right.map_or(number, |at| values[at].map(meant)));
+            condition.holds(sides(now), self.before.as_deref().map_or((None, None), sides))
+        })
+    }
+
+    fn input(&mut self, bar: &Bar, extra: Option<&Extra>, finer: &Rows<'_>, how: &Rows<'_>) -> Input {
+        let prices = prices(bar, extra);
+        let last = prices[3].slot;
+        let span = extra.map_or_else(|| finer.interval.span_of(bar.slot), |e| e.span.clone());
+        let cut = self.minds_gaps && self.end.is_some_and(|end| end < span.start && self.beside.missing.overlaps(&(end..span.start)));
+        self.end = Some(span.end);
+        let sources = extra.and_then(|e| e.sources.as_ref());
+        let volume = match sources {
+            Some(sources) => sources.volume.map(|real| Value { real, exact: bar.volume() }),
+            None => bar.volume().map(|v| Value {
+                real: v.to_f64() * how.factors(bar.slot).map_or(1.0, |f| f.volume.real()),
+                exact: Some(how.volume(bar.slot, v)),
+            }),
+        };
+        let wants = |of: Quantity| self.wanted.iter().any(|d| d.of == of);
+        let turnover = match sources {
+            Some(sources) => sources.turnover,
+            None => bar.volume().map(|v| typical(bar) * v.to_f64()),
+        };
+        // The date and the end of a bar take a look at the calendar each.
+        let date = if wants(Quantity::DaysToExpiry) { how.trade_date(bar.slot) } else { TradeDate(0) };
+        let age = if wants(Quantity::Age) { (self.instant.0 - finer.end_of(last).0).div_euclid(MINUTE) } else { 0 };
+        let sessions = self.wanted.iter().any(|d| d.needs().sessions > 0);
+        let session = if sessions { finer.session_number(last) } else { 0 };
+        let other = self.other.as_mut().and_then(|o| o.at(bar.slot));
+        Input { prices, volume, turnover, other, date, session, cut, age }
+    }
+}
+
+/// (high + low + close) / 3.
+pub(super) fn typical(bar: &Bar) -> f64 {
+    (bar.high().to_f64() + bar.low().to_f64() + bar.close().to_f64()) / 3.0
+}
+
+/// What a bar made of finer ones is made of, as far as numbers are worked out of it.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Sources {
+    /// Open, high, low and close as traded, each with the slot of its finer bar.
+    pub prices: [Priced; 4],
+    /// The sum of adjusted volumes.
+    pub volume: Option<f64>,
+    /// Money traded.
+    pub turnover: Option<f64>,
+}
+
+impl Sources {
+    /// Those of some finer bars; `None` of none.
+    pub(super) fn of(bars: &[Bar], finer: &Rows<'_>) -> Option<Sources> {
+        let factors = finer.factors_and_decimals().map(|(factors, _)| factors);
+        let prices = mizuno_core::derived::priced(bars, factors)?;
+        let volume = |bar: &Bar| Some(bar.volume()?.to_f64() * factors.map_or(1.0, |f| f.at(bar.slot).volume.real()));
+        let money = |bar: &Bar| Some(bar.volume()?.to_f64() * typical(bar));
+        Some(Sources { prices, volume: bars.iter().map(volume).sum(), turnover: bars.iter().map(money).sum() })
+    }
+}
