@@ -473,6 +473,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One series as candles with what was traded and its corporate actions, or several as lines that are 100 where all begin. */
+        get: operations["draw"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/quarantine": {
         parameters: {
             query?: never;
@@ -2536,6 +2553,8 @@ export interface operations {
                 against?: string;
                 /** @description The interval that coarser bars are made of; the coarsest collected one that divides them when left out. */
                 made_from?: string;
+                /** @description Bars so much coarser that no series has more than so many rows, as for the width of a picture; the header `Mizuno-Interval` says which they are. */
+                fit?: string;
                 /** @description Where coarser bars of a session begin: `session` (its open, and after each break; also when left out), or a zone, on whose clock they do. */
                 align?: string;
                 /** @description The session that weeks and longer are labelled by: `first` (also when left out) or `last`. */
@@ -3367,6 +3386,8 @@ export interface operations {
                 against?: string;
                 /** @description The interval that coarser bars are made of; the coarsest collected one that divides them when left out. */
                 made_from?: string;
+                /** @description Bars so much coarser that no series has more than so many rows, as for the width of a picture; the header `Mizuno-Interval` says which they are. */
+                fit?: string;
                 /** @description Where coarser bars of a session begin: `session` (its open, and after each break; also when left out), or a zone, on whose clock they do. */
                 align?: string;
                 /** @description The session that weeks and longer are labelled by: `first` (also when left out) or `last`. */
@@ -4762,6 +4783,92 @@ export interface operations {
             };
             /** @description Nothing can be written at the moment; reading goes on */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    draw: {
+        parameters: {
+            query?: {
+                /** @description Symbols of instruments, parted by commas: one is drawn as candles, several as lines on a common base. */
+                instruments?: string;
+                /** @description Name of one series instead, as in `KBF/1m/golden`. */
+                series?: string;
+                /** @description `png` (also when left out) or `svg`. */
+                format?: string;
+                /** @description Pixels, 320 to 4000; 1280 when left out. */
+                width?: number;
+                /** @description Pixels, 240 to 3000; 800 when left out. */
+                height?: number;
+                /** @description `true` for light on dark. */
+                dark?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The picture */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": number[];
+                    "image/svg+xml": string;
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such instrument or series */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too many questions at once; Retry-After says when to ask again */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,15 +3,16 @@
 mod common;
 
 use actix_web::{App, HttpResponse, HttpServer, web};
-use common::{FIRST, Figures, NOW, Outcome, configure, median, year};
-use futures_util::StreamExt;
-use mizuno_core::{Bar, Bars, Calendar, Interval, SeriesKey, Side, Slot, Timestamp, clock::ClockFace};
+use common::{
+    DAYS, FIRST, Figures, NOW, Outcome,
+    asking::{Service, ask, often, told},
+    configure, daily, year,
+};
+use mizuno_core::{Bars, Calendar, Interval, SeriesKey, Side, Timestamp, clock::ClockFace};
 use mizuno_store::{Store, actions::NewAction, answers::Understood};
 use std::{
-    io::{BufRead, BufReader},
     net::TcpListener,
     path::Path,
-    process::{Child, Command, Stdio},
     sync::{
         Arc,
         atomic::{AtomicU64, Ordering},
@@ -24,8 +25,6 @@ use tempfile::TempDir;
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 const INSTRUMENTS: usize = 500;
-/// Daily bars of each series: ten years.
-const DAYS: usize = 2_520;
 /// Series that have a year of minutes too.
 const MINUTES: usize = 20;
 const CLIENTS: usize = 100;
@@ -112,39 +111,6 @@ async fn main() -> Outcome {
     table.add("resident memory at most", told, "under 250 MB", mib < 250);
     println!("{}", table.0);
     Ok(())
-}
-
-/// The service in a process of its own; killed when dropped.
-struct Service {
-    child: Child,
-    base: String,
-}
-
-impl Service {
-    fn start(config: &Path, data: &Path, clock: &ClockFace) -> Result<Service, Box<dyn std::error::Error>> {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_mizuno"));
-        command.arg("serve").arg("--config").arg(config).arg("--data").arg(data).args(["--listen", "127.0.0.1:0"]);
-        command.args(["--clock", &clock.to_string()]).env("MIZUNO_LOG", "error");
-        let mut child = command.stdout(Stdio::piped()).spawn()?;
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().ok_or("no output")?).read_line(&mut line)?;
-        let base = format!("{}/api/v1", line.trim().rsplit(' ').next().unwrap_or_default());
-        Ok(Service { child, base })
-    }
-
-    /// The most memory that was resident, in MiB.
-    fn peak_mib(&self) -> Result<u64, Box<dyn std::error::Error>> {
-        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id()))?;
-        let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).unwrap_or_default();
-        Ok(line.split_whitespace().next().ok_or("no peak is told")?.parse::<u64>()? / 1024)
-    }
-}
-
-impl Drop for Service {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
 }
 
 /// A source that says something else of the newest days each time it is asked; its address.
@@ -247,19 +213,6 @@ fn actions(calendar: &Calendar, symbol: &str) -> Vec<NewAction> {
     (0..ACTIONS).map(action).collect()
 }
 
-/// A bar for each session, taken from the minutes in turn.
-fn daily(calendar: &Calendar, minutes: &Bars) -> Bars {
-    let sessions = &calendar.sessions()[..DAYS];
-    sessions
-        .iter()
-        .enumerate()
-        .map(|(i, s)| {
-            let bar = &minutes.rows[i * 30];
-            Bar::new(Slot::on(s.date), bar.prices(), bar.volume())
-        })
-        .collect()
-}
-
 /// The same wide file by a script, from a file an instrument and source; the seconds it says it took.
 async fn by_data_frame(
     http: &reqwest::Client,
@@ -278,43 +231,6 @@ async fn by_data_frame(
     let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../../tools/wide_by_data_frame.py");
     let run = std::process::Command::new(python).arg(script).arg(dir.join("files")).arg(dir.join("wide.csv")).output()?;
     Ok(String::from_utf8_lossy(&run.stdout).trim().parse().map_err(|_| String::from_utf8_lossy(&run.stderr).into_owned())?)
-}
-
-struct Timed {
-    first: Duration,
-    all: Duration,
-    bytes: usize,
-    lines: usize,
-}
-
-fn told(timed: &Timed) -> String {
-    format!("{:.1?} to the last of {:.1} MB", timed.all, timed.bytes as f64 / 1e6)
-}
-
-async fn ask(http: &reqwest::Client, url: &str) -> Result<Timed, reqwest::Error> {
-    let began = Instant::now();
-    let answer = http.get(url).send().await?.error_for_status()?;
-    let mut stream = answer.bytes_stream();
-    let (mut first, mut bytes, mut lines) = (None, 0, 0);
-    while let Some(piece) = stream.next().await {
-        let piece = piece?;
-        first.get_or_insert_with(|| began.elapsed());
-        bytes += piece.len();
-        lines += piece.iter().filter(|b| **b == b'\n').count();
-    }
-    Ok(Timed { first: first.unwrap_or_default(), all: began.elapsed(), bytes, lines })
-}
-
-/// The middle of seven askings.
-async fn often(http: &reqwest::Client, url: &str) -> Result<Timed, reqwest::Error> {
-    let (mut firsts, mut alls, mut last) = (vec![], vec![], (0, 0));
-    for _ in 0..7 {
-        let timed = ask(http, url).await?;
-        firsts.push(timed.first);
-        alls.push(timed.all);
-        last = (timed.bytes, timed.lines);
-    }
-    Ok(Timed { first: median(firsts), all: median(alls), bytes: last.0, lines: last.1 })
 }
 
 /// Many clients at once, for so long, each with such a pause between two questions; how long each answer took.

@@ -3,11 +3,12 @@
 mod common;
 
 use common::{Bench, Service};
+use mizuno_core::derived::{FUNCTIONS, QUANTITIES};
 use mizuno_sim::faults::Faults;
 use serde_json::json;
 
 fn collected() -> (Bench, Service) {
-    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::of_the_demo(), false);
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
     let service = bench.serve();
     for list in ["almanack/splits", "almanack/dividends", "almanack/events"] {
         assert_eq!(service.cli(&["lists", list]).code, 0);
@@ -121,6 +122,17 @@ async fn rows_are_picked_by_conditions_and_newest_bars_are_sorted() {
     let cells: Vec<_> = wide.iter().filter(|row| !row[1].is_empty()).map(|row| (row[0].clone(), row[1].clone())).collect();
     assert_eq!(cells, ask("&from=2025-01-06").await.iter().map(|row| (row[0].clone(), row[1].clone())).collect::<Vec<_>>());
 
+    // What stands in blocks that are not opened would not have held.
+    let minutes = table(&service.text("/bars?instrument=QHC&interval=1m&columns=time,close,volume").await);
+    let mut volumes: Vec<i64> = minutes.iter().map(|row| row[2].parse().unwrap()).collect();
+    volumes.sort_unstable();
+    for rank in [0, volumes.len() / 2, volumes.len() - 3] {
+        let most = volumes[rank];
+        let held: Vec<_> = minutes.iter().filter(|row| row[2].parse::<i64>().unwrap() > most).cloned().collect();
+        let asked = service.text(&format!("/bars?instrument=QHC&interval=1m&columns=time,close,volume&where=volume+%3E+{most}")).await;
+        assert_eq!(table(&asked), held, "above {most}");
+    }
+
     let latest = "/bars?instruments=KBF,QHC,SME,OXB&layout=latest&columns=instrument,date,close,mean_20,volume";
     let rows = table(&service.text(latest).await);
     assert_eq!(rows.iter().map(|r| r[0].as_str()).collect::<Vec<_>>(), ["KBF", "QHC", "SME", "OXB"]);
@@ -170,6 +182,7 @@ async fn sources_stand_side_by_side_and_are_held_against_the_first() {
     assert_eq!(csv.lines().next().unwrap(), "date,KBF harbour,KBF lodestar,KBF lodestar difference,KBF golden,KBF golden difference");
     let one = async |source: &str| table(&service.text(&format!("/bars?instrument=KBF&source={source}&last=20&columns=date,close")).await);
     let (harbour, lodestar) = (one("harbour").await, one("lodestar").await);
+    assert!(harbour.len() == 20 && lodestar.len() > 10, "{csv}");
     let cents = |cell: &str| (real(cell) * 100.0).round();
     for row in table(&csv) {
         let of = |rows: &[Vec<String>]| rows.iter().find(|r| r[0] == row[0]).map_or(String::new(), |r| r[1].clone());
@@ -184,4 +197,20 @@ async fn sources_stand_side_by_side_and_are_held_against_the_first() {
     assert_eq!(series.last().unwrap(), "KBF/1d/harbour");
     let (_, refused) = service.post("/bars", &json!({"instruments": ["KBF"], "layout": "wide", "against": "ratio"})).await;
     assert!(refused["detail"].as_str().unwrap().contains("stands alone"), "{refused}");
+}
+
+/// docs/derived.md has every name with its formula and unit, and its example is what the demo answers.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_docs_tell_every_number_and_their_example_is_answered_so() {
+    let docs = include_str!("../../../docs/derived.md");
+    for (_, word, unit, formula) in QUANTITIES.into_iter().skip(5) {
+        assert!(docs.contains(&format!("| `{word}` | {formula} | {unit} |")), "{word}: {formula}, {unit}");
+    }
+    for (_, word, formula) in FUNCTIONS {
+        assert!(docs.contains(&format!("| `{word}_N` | {formula} |")), "{word}: {formula}");
+    }
+    let (_bench, service) = collected();
+    let command = docs.lines().find(|line| line.ends_with("--columns date,close,change,return,total_return,mean_5")).unwrap();
+    let said = service.cli(&command.split(' ').skip(1).collect::<Vec<_>>());
+    assert!(docs.contains(&said.out.replace("\r\n", "\n")), "the docs do not have\n{}", said.out);
 }

@@ -7,22 +7,23 @@ use std::{
 };
 
 /// Each crate, and the crates of ours that it may use.
-const MAY_USE: [(&str, &[&str]); 11] = [
+const MAY_USE: [(&str, &[&str]); 12] = [
     ("core", &[]),
     ("api", &[]),
     ("config", &["core"]),
+    ("draw", &[]),
     ("store", &["core"]),
     ("sources", &["core", "config"]),
     ("desk", &["core", "config", "store", "sources"]),
     ("collect", &["core", "config", "store", "sources", "desk"]),
-    ("research", &["core", "config", "store", "sources", "desk"]),
+    ("research", &["core", "config", "store", "sources", "desk", "draw"]),
     ("service", &["core", "config", "store", "sources", "desk", "collect", "research", "api"]),
     ("sim", &["core", "config"]),
     ("cli", &["core", "config", "store", "sources", "desk", "collect", "research", "service", "api", "sim"]),
 ];
 /// What belongs to the doors, and to no room.
 const DOORS: [&str; 4] = ["actix-web", "utoipa", "clap", "rust-embed"];
-const ROOMS: [&str; 7] = ["core", "config", "store", "sources", "desk", "collect", "research"];
+const ROOMS: [&str; 8] = ["core", "config", "draw", "store", "sources", "desk", "collect", "research"];
 
 fn crates() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().to_owned()

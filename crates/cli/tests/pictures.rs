@@ -6,7 +6,7 @@ use common::{Bench, Service};
 use mizuno_sim::faults::Faults;
 
 fn collected() -> (Bench, Service) {
-    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::of_the_demo(), false);
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
     let service = bench.serve();
     assert_eq!(service.cli(&["lists", "almanack/dividends"]).code, 0);
     for (collector, from) in [("aldx-daily", "2022-01-10"), ("aldx-minutes", "2025-03-03")] {

@@ -6,9 +6,9 @@ use crate::{
     golden::{GoldenReading, Lineup},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{Bars, Calendar, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits};
+use mizuno_core::{Bars, Calendar, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits, spans::union};
 use mizuno_desk::{DeskError, Setup};
-use mizuno_store::{blocks::Needed, reading::Reading, series::SeriesRow};
+use mizuno_store::{blocks::Needed, ranges::Sieve, reading::Reading, series::SeriesRow};
 
 /// Bars, and the places of their sources where these are several.
 pub type Piece = (Bars, Vec<u16>);
@@ -19,6 +19,13 @@ pub enum Reader {
     One(Reading),
     /// Golden ones.
     Golden(Box<GoldenReading>),
+    /// Those of some stretches, one after another.
+    Stretches(Box<Stretches>),
+}
+
+/// Stretches of a subject in which there may be bars of interest.
+pub struct Stretches {
+    readers: std::collections::VecDeque<Reader>,
 }
 
 impl Reader {
@@ -28,6 +35,8 @@ impl Reader {
         match self {
             Reader::One(one) => (one.price, one.volume),
             Reader::Golden(golden) => (golden.price, golden.volume),
+            // Room is asked of a whole reading.
+            Reader::Stretches(_) => Default::default(),
         }
     }
 
@@ -39,6 +48,15 @@ impl Reader {
         match self {
             Reader::One(one) => Ok(one.next().await?.map(|bars| (bars, vec![]))),
             Reader::Golden(golden) => Ok(golden.next().await?.map(|made| (made.bars, made.from))),
+            Reader::Stretches(stretches) => {
+                while let Some(reader) = stretches.readers.front_mut() {
+                    if let Some(piece) = Box::pin(reader.next()).await? {
+                        return Ok(Some(piece));
+                    }
+                    stretches.readers.pop_front();
+                }
+                Ok(None)
+            }
         }
     }
 }
@@ -154,6 +172,30 @@ impl Research {
             Subject::One(row) => Reader::One(self.desk.store.read_only(&row, extent, as_of, needed).await?),
             Subject::Golden(lineup) => Reader::Golden(Box::new(self.golden_over(lineup, calendar, extent, as_of, needed))),
         })
+    }
+
+    /// The same where only bars that pass a sieve are of interest: stretches in which no source has one are not read.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn read_through(
+        &self,
+        subject: Subject,
+        calendar: &Calendar,
+        extent: Span,
+        as_of: Timestamp,
+        needed: Needed,
+        sieve: &Sieve,
+    ) -> Result<Reader, DeskError> {
+        let mut spans = Spans::new();
+        for row in subject.rows() {
+            spans = union(&spans, &self.desk.store.may_pass(&row, &extent, sieve).await?);
+        }
+        let mut readers = std::collections::VecDeque::new();
+        for span in spans.iter() {
+            readers.push_back(self.read_over(subject.clone(), calendar, span.clone(), as_of, needed).await?);
+        }
+        Ok(Reader::Stretches(Box::new(Stretches { readers })))
     }
 
     /// All bars of a stretch at once; for what looks at a series as a whole.

@@ -28,7 +28,7 @@ pub mod lists;
 pub mod questions;
 mod upgrade;
 
-pub use bars::{blocks, reading, series, table};
+pub use bars::{blocks, ranges, reading, series, table};
 pub use commit::knowledge;
 pub use error::StoreError;
 pub use knowledge::Now;

@@ -1,6 +1,8 @@
 //! What the benches share: bars to store, a configuration to serve them under, and a table of figures.
 #![allow(dead_code, reason = "each bench uses a part of it")]
 
+pub mod asking;
+
 use mizuno_config::Config;
 use mizuno_core::{Bar, Bars, Calendar, Decimal, Interval, Slot, TradeDate};
 use rand::{Rng, SeedableRng};
@@ -15,6 +17,9 @@ pub const FIRST: &str = "2024-01-02";
 pub const NOW: &str = "2025-02-01T00:00:00Z";
 /// Every bar in this many has no neighbour: one minute is left out, to be found as a gap.
 pub const HOLE_EVERY: usize = 30_000;
+
+/// Daily bars of a series: ten years.
+pub const DAYS: usize = 2_520;
 
 /// A line for each figure.
 #[derive(Default)]
@@ -95,4 +100,17 @@ pub fn configure(dir: &Path, instruments: usize, more: &[(&str, &str)]) -> Resul
         write(file, text)?;
     }
     Ok(Config::load(&dir.join("config"))?)
+}
+
+/// A bar for each session, taken from the minutes in turn.
+pub fn daily(calendar: &Calendar, minutes: &Bars) -> Bars {
+    let sessions = &calendar.sessions()[..DAYS];
+    sessions
+        .iter()
+        .enumerate()
+        .map(|(i, s)| {
+            let bar = &minutes.rows[i * 30];
+            Bar::new(Slot::on(s.date), bar.prices(), bar.volume())
+        })
+        .collect()
 }

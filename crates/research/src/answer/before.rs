@@ -1,6 +1,6 @@
 //! How far before its first row an answer has to begin to read.
 
-use super::{Member, long::finer, made::grid};
+use super::{Member, how::finer, made::grid};
 use crate::question::resolve::Resolved;
 use mizuno_core::{Slot, Span, derived::Needs, spans::within};
 use mizuno_desk::DeskError;

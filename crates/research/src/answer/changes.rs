@@ -6,7 +6,8 @@
 use super::{
     A_BATCH, Answer, Member, Prepared, Source,
     batch::{Batch, Cells, Heading, Kind},
-    long::{Open, Row, how, open, values},
+    how::how,
+    long::{Open, Row, open, values},
     rows::Rows,
     value_kind,
 };

@@ -1,6 +1,6 @@
 //! What a question is answered from, before any doubts are looked for: enough to say whether the answer has changed.
 
-use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, long::finer, made::measures, rows::Measured, worked::Beside};
+use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, how::finer, made::measures, rows::Measured, worked::Beside};
 use crate::{
     Research,
     adjusting::Asked,

@@ -4,7 +4,8 @@ use super::{
     A_BATCH, Prepared, SIDE_BY_SIDE,
     batch::Batch,
     before::start,
-    long::{Row, batch, finer, how},
+    how::{finer, how},
+    long::{Row, batch},
     worked::Worked,
 };
 use crate::question::{Column, picking::Sort};

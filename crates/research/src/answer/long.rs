@@ -4,20 +4,20 @@ use super::{
     A_BATCH, Member, Prepared,
     batch::{Batch, Cells, Heading, Kind},
     before::start,
+    extra::Extra,
+    how::{finer, how},
     made::{Read, grid, labels},
-    rows::{Extra, FACTOR, Rows},
+    rows::{FACTOR, Rows},
     value_kind,
     worked::Worked,
 };
 use crate::{
-    adjusting::Adjusted,
     question::{Column, Missing, picking::Keep, resolve::Resolved},
 };
 use mizuno_core::{
-    Bar, Interval, Slot, Span,
+    Bar, Slot, Span,
     bar::Digits,
     derived::{Needs, Quantity, Value},
-    resample::Length,
 };
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
@@ -117,29 +117,6 @@ impl Long {
             }
         }
     }
-}
-
-/// How the bars of a member become rows.
-pub(super) fn how<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p>, DeskError> {
-    let resampled = resolved.question.length() != Length::Interval(member.wanted.key.interval);
-    let adjusted = member.adjusted.clone().filter(|_| !resampled);
-    rows_of(resolved, member, resolved.question.interval, adjusted)
-}
-
-/// How the bars that are read of a member become those of rows.
-pub(super) fn finer<'p>(resolved: &'p Resolved, member: &Member) -> Result<Rows<'p>, DeskError> {
-    rows_of(resolved, member, member.wanted.key.interval, member.adjusted.clone())
-}
-
-fn rows_of<'p>(
-    resolved: &'p Resolved,
-    member: &Member,
-    interval: Interval,
-    adjusted: Option<Arc<Adjusted>>,
-) -> Result<Rows<'p>, DeskError> {
-    let instrument = &member.wanted.instrument;
-    let zone = resolved.setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
-    Ok(Rows::new(&resolved.question, instrument, resolved.setup.calendar_of(instrument)?, zone, interval, adjusted))
 }
 
 impl Open {

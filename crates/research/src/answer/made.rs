@@ -2,8 +2,8 @@
 
 use super::{
     Member,
-    rows::{Extra, Rows},
-    worked::Sources,
+    extra::{Extra, Sources},
+    rows::Rows,
 };
 use crate::{
     question::{Column, Question, Shape, resolve::Resolved},
@@ -163,7 +163,7 @@ impl Pieces {
                 expected: self.counted.then_some(expected),
                 average: if self.average { average_price(bars, super::rows::decimals(finer.round)) } else { None },
                 doubted: !member.doubted.is_empty() && bars.iter().zip(from).any(is_doubted),
-                sources: if self.worked { Sources::of(bars, finer).map(Box::new) } else { None },
+                sources: if self.worked { Sources::of(bars, finer.factors_and_decimals().map(|(factors, _)| factors)).map(Box::new) } else { None },
                 span: piece.span,
             };
             out.bars.push(bar);

@@ -7,6 +7,8 @@ pub mod batch;
 mod before;
 mod changes;
 mod draft;
+mod extra;
+mod how;
 mod latest;
 mod long;
 mod made;
@@ -35,7 +37,8 @@ use mizuno_core::{
 };
 use mizuno_desk::{DeskError, hands::Hands};
 pub(crate) use rows::decimals;
-use rows::{Extra, FACTOR, Measured, Rows};
+use extra::Extra;
+use rows::{FACTOR, Measured, Rows};
 use std::sync::Arc;
 use tokio::sync::mpsc::{Receiver, channel};
 use worked::Beside;

@@ -1,6 +1,6 @@
 //! What of a series an answer has: the sessions' hours that are asked for, stamps, rounding.
 
-use super::{batch::Cells, worked::Sources};
+use super::{batch::Cells, extra::Extra};
 use crate::{
     adjusting::Adjusted,
     question::{Column, Question, Round, Shape},
@@ -38,23 +38,6 @@ impl Measured {
         let there = (c.held + c.excused + c.quiet) * 10_000;
         there.checked_div(c.expected + c.quiet).map(|hundredths| Decimal { mantissa: hundredths as i64, scale: 2 })
     }
-}
-
-/// What an answer tells of a bar that was made of finer ones.
-#[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Extra {
-    /// The slots of the finer bars.
-    pub span: Span,
-    /// How many of these there are.
-    pub held: u64,
-    /// How many there should be, where somebody asks.
-    pub expected: Option<u64>,
-    /// The price paid on average, where somebody asks.
-    pub average: Option<Decimal>,
-    /// Whether one of them is doubted.
-    pub doubted: bool,
-    /// What numbers are worked out of, where some are.
-    pub sources: Option<Box<Sources>>,
 }
 
 /// The numbers of bars that some columns are made of.

@@ -6,7 +6,8 @@
 use super::{
     Member, Prepared, SIDE_BY_SIDE,
     batch::{Batch, Cells, Heading, Kind},
-    long::{expected, expected_rows, finer, how},
+    how::{finer, how},
+    long::{expected, expected_rows},
     made::grid,
     rows::Rows,
     value_kind,

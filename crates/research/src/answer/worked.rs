@@ -5,14 +5,15 @@
 use super::{
     Member,
     before::start,
-    made::{Made, Read, begun},
-    rows::{Extra, Rows, decimals},
+    made::{Made, Read, begun, grid},
+    extra::{Extra, typical},
+    rows::{Rows, decimals},
 };
 use crate::{
     Research,
     question::{
         Column, Layout, Question,
-        picking::{Condition, Keep, Operand},
+        picking::{Condition, Keep, Operand, Sign},
         resolve::Resolved,
     },
 };
@@ -22,6 +23,7 @@ use mizuno_core::{
     time::MINUTE,
 };
 use mizuno_desk::DeskError;
+use mizuno_store::ranges::Sieve;
 use std::{collections::VecDeque, sync::Arc};
 
 impl Question {
@@ -68,6 +70,36 @@ pub(super) fn columns_of(wanted: &[Derived]) -> impl Iterator<Item = Column> {
     wanted.iter().flat_map(of).copied().collect::<Vec<_>>().into_iter()
 }
 
+/// What a bar of a member must have for its row to be given, as far as that can be told of a block without opening it; `None` where other bars
+/// are needed too, or where the numbers of the answer are not those of the bars.
+fn sieve(resolved: &Resolved, member: &Member, wanted: &[Derived]) -> Result<Option<Sieve>, DeskError> {
+    let question = &resolved.question;
+    let conditions = &question.shape.picking.conditions;
+    let as_kept = question.adjust.is_none() && !member.may_lose_bars() && grid(resolved, member)?.is_none();
+    let plain = wanted.iter().all(|d| d.needs() == Needs::default() && d.of != Quantity::Drawdown);
+    // Whether a price crosses is told by the bar before, too.
+    let crosses = conditions.iter().any(|c| matches!(c.sign, Sign::CrossesAbove | Sign::CrossesBelow));
+    if conditions.is_empty() || crosses || !as_kept || !plain || question.shape.layout == Layout::Latest {
+        return Ok(None);
+    }
+    let mut out = Sieve::default();
+    for Condition { left, sign, right } in conditions {
+        let Operand::Number(number) = right else { continue };
+        let (from, to) = match left.of {
+            Quantity::Open | Quantity::High | Quantity::Low | Quantity::Close => (&mut out.price_from, &mut out.price_to),
+            Quantity::Volume => (&mut out.volume_from, &mut out.volume_to),
+            _ => continue,
+        };
+        if matches!(sign, Sign::Above | Sign::AtLeast | Sign::Equal) {
+            *from = Some(from.map_or(*number, |known| known.max(*number)));
+        }
+        if matches!(sign, Sign::Below | Sign::AtMost | Sign::Equal) {
+            *to = Some(to.map_or(*number, |known| known.min(*number)));
+        }
+    }
+    Ok((out != Sieve::default()).then_some(out))
+}
+
 /// What the numbers of a member follow from, besides its own bars.
 #[derive(Clone, Default)]
 pub(crate) struct Beside {
@@ -107,8 +139,6 @@ struct Working {
     from: Slot,
     /// The end of the bar before.
     end: Option<Slot>,
-    /// The numbers of the bar before.
-    before: Option<Box<[Option<Value>]>>,
     keep: Kept,
     /// Rows that were kept until the end.
     kept: Read,
@@ -148,7 +178,11 @@ impl Worked {
         let all: Vec<Column> = columns.iter().copied().chain(columns_of(&wanted)).collect();
         let needed = super::rows::needed(&all);
         let span = from..rows.end;
-        let reader = research.read_over(member.subject.clone(), calendar, span.clone(), resolved.instant, needed).await?;
+        let (subject, instant) = (member.subject.clone(), resolved.instant);
+        let reader = match sieve(resolved, member, &wanted)? {
+            Some(sieve) => research.read_through(subject, calendar, span.clone(), instant, needed, &sieve).await?,
+            None => research.read_over(subject, calendar, span.clone(), instant, needed).await?,
+        };
         let made = Made::new(reader, resolved, member, &begun(resolved, member, &span)?)?;
         if wanted.is_empty() {
             return Ok(Worked { made, working: None });
@@ -179,7 +213,6 @@ impl Worked {
                 begun: false,
                 from: rows.start,
                 end: None,
-                before: None,
                 keep: match (question.shape.layout, question.shape.picking.keep) {
                     (Layout::Latest, _) => Kept::Newest,
                     (_, None) => Kept::All,
@@ -258,8 +291,8 @@ impl Working {
                 self.deriver.begin_rows();
             }
             let input = self.input(bar, extra, finer, how);
-            let values = self.deriver.push(&input, factors);
-            let holds = self.holds(&values);
+            self.deriver.push(&input, factors);
+            let holds = self.holds();
             if bar.slot >= self.from && matches!(self.keep, Kept::Newest) {
                 self.kept = Read::default();
             }
@@ -267,14 +300,13 @@ impl Working {
                 out.bars.push(*bar);
                 out.from.push(place);
                 out.extras.extend(extra.filter(|_| with_extras).cloned());
-                out.derived.push(values.clone());
+                out.derived.push(self.deriver.newest().0.into());
                 match &mut self.keep {
                     Kept::First(n) => *n -= 1,
                     Kept::Newest => self.kept.append(std::mem::take(&mut out)),
                     Kept::All | Kept::Last(_) => {}
                 }
             }
-            self.before = Some(values);
         }
         if let Kept::Last(n) = self.keep {
             self.kept.append(out);
@@ -284,13 +316,15 @@ impl Working {
         out
     }
 
-    fn holds(&self, now: &[Option<Value>]) -> bool {
+    fn holds(&self) -> bool {
+        let (now, before) = self.deriver.newest();
         // An adjusted price is known exactly only rounded: what it is before that is nearer to what is meant.
         let meant = |v: Value| if self.exact { v } else { Value { exact: None, ..v } };
         self.conditions.iter().all(|(condition, left, right)| {
             let number = if let Operand::Number(n) = condition.right { Some(Value::of(n)) } else { None };
-            let sides = |values: &[Option<Value>]| (values[*left].map(meant), right.map_or(number, |at| values[at].map(meant)));
-            condition.holds(sides(now), self.before.as_deref().map_or((None, None), sides))
+            let at = |values: &[Option<Value>], at: usize| values.get(at).copied().flatten().map(meant);
+            let sides = |values: &[Option<Value>]| (at(values, *left), right.map_or(number, |right| at(values, right)));
+            condition.holds(sides(now), sides(before))
         })
     }
 
@@ -320,32 +354,5 @@ impl Working {
         let session = if sessions { finer.session_number(last) } else { 0 };
         let other = self.other.as_mut().and_then(|o| o.at(bar.slot));
         Input { prices, volume, turnover, other, date, session, cut, age }
-    }
-}
-
-/// (high + low + close) / 3.
-pub(super) fn typical(bar: &Bar) -> f64 {
-    (bar.high().to_f64() + bar.low().to_f64() + bar.close().to_f64()) / 3.0
-}
-
-/// What a bar made of finer ones is made of, as far as numbers are worked out of it.
-#[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Sources {
-    /// Open, high, low and close as traded, each with the slot of its finer bar.
-    pub prices: [Priced; 4],
-    /// The sum of adjusted volumes.
-    pub volume: Option<f64>,
-    /// Money traded.
-    pub turnover: Option<f64>,
-}
-
-impl Sources {
-    /// Those of some finer bars; `None` of none.
-    pub(super) fn of(bars: &[Bar], finer: &Rows<'_>) -> Option<Sources> {
-        let factors = finer.factors_and_decimals().map(|(factors, _)| factors);
-        let prices = mizuno_core::derived::priced(bars, factors)?;
-        let volume = |bar: &Bar| Some(bar.volume()?.to_f64() * factors.map_or(1.0, |f| f.at(bar.slot).volume.real()));
-        let money = |bar: &Bar| Some(bar.volume()?.to_f64() * typical(bar));
-        Some(Sources { prices, volume: bars.iter().map(volume).sum(), turnover: bars.iter().map(money).sum() })
     }
 }

@@ -2,6 +2,7 @@
 
 pub mod blocks;
 pub(crate) mod news;
+pub mod ranges;
 pub mod reading;
 pub(crate) mod roster;
 pub mod series;

@@ -3,7 +3,7 @@
 use crate::{
     Result, StoreError,
     blocks::{self, Needed},
-    spans,
+    ranges, spans,
 };
 use mizuno_core::{Bar, Bars, Decimal, Interval, Slot, Span, Timestamp, Version, Versions, versions::Learned};
 use sqlx::SqliteConnection;
@@ -156,9 +156,9 @@ async fn put(connection: &mut SqliteConnection, series: i64, interval: Interval,
         held,
         body
     )
-    .execute(connection)
+    .execute(&mut *connection)
     .await?;
-    Ok(())
+    ranges::put(connection, series, span, versions).await
 }
 
 /// A block as it is kept.

@@ -165,6 +165,8 @@ pub struct Deriver {
     rises: u32,
     falls: u32,
     highest: f64,
+    /// The numbers of the newest bar, and of the one before.
+    values: [Vec<Option<Value>>; 2],
 }
 
 impl Deriver {
@@ -175,7 +177,7 @@ impl Deriver {
         let ring = |window: Option<Window>| window.map(Ring::new);
         let line = |d: &Derived| Line { of: d.of, inner: ring(d.inner), outer: ring(d.outer) };
         let lines = wanted.iter().map(line).collect();
-        Deriver { lines, decimals, steps, expiry, before: None, rises: 0, falls: 0, highest: f64::NEG_INFINITY }
+        Deriver { lines, decimals, steps, expiry, before: None, rises: 0, falls: 0, highest: f64::NEG_INFINITY, values: [vec![], vec![]] }
     }
 
     /// The first row of the answer comes next: what is counted from it begins.
@@ -184,7 +186,7 @@ impl Deriver {
     }
 
     /// The numbers of the next bar, in the order in which they are wanted; `None` where there is none. Prices are multiplied by `factors`.
-    pub fn push(&mut self, bar: &Input, factors: Option<&Factors>) -> Box<[Option<Value>]> {
+    pub fn push(&mut self, bar: &Input, factors: Option<&Factors>) -> &[Option<Value>] {
         let times = |p: &Priced| Times { raw: p.raw, factor: factors.map(|f| &f.at(p.slot).price) };
         let close = times(&bar.prices[3]);
         let before = self.before.filter(|_| !bar.cut);
@@ -194,6 +196,9 @@ impl Deriver {
         self.falls = run(self.falls, rose.is_some_and(|d| d < 0.0));
         self.highest = self.highest.max(close.real());
         let mut lines = std::mem::take(&mut self.lines);
+        self.values.swap(0, 1);
+        let mut values = std::mem::take(&mut self.values[0]);
+        values.clear();
         let one = |line: &mut Line| {
             let mut value = self.quantity(line.of, bar, before.as_ref(), times);
             for ring in line.inner.iter_mut().chain(&mut line.outer) {
@@ -201,10 +206,17 @@ impl Deriver {
             }
             value
         };
-        let out = lines.iter_mut().map(one).collect();
+        values.extend(lines.iter_mut().map(one));
         self.lines = lines;
         self.before = Some(bar.prices[3]);
-        out
+        self.values[0] = values;
+        &self.values[0]
+    }
+
+    /// The numbers of the newest bar, and those of the one before it, which are none at first.
+    #[must_use]
+    pub fn newest(&self) -> (&[Option<Value>], &[Option<Value>]) {
+        (&self.values[0], &self.values[1])
     }
 
     fn quantity<'f>(&self, of: Quantity, bar: &Input, before: Option<&Priced>, times: impl Fn(&Priced) -> Times<'f>) -> Option<Value> {
