@@ -47,7 +47,9 @@ async fn main() -> Outcome {
     let all = minutes("open,high,low,close,volume", "range+%3C+0").await?;
     assert_eq!(all.lines, 1, "no bar has a high below its low");
     table.add("ten million minutes, all unpacked", told(&all), "", true);
-    for (what, condition, least) in [("1 % in a twentieth of the blocks", "volume+%3E+1000000", 5.0), ("1 % scattered", "volume+%3C%3D+40", 2.0)] {
+    for (what, condition, least) in
+        [("1 % in a twentieth of the blocks", "volume+%3E+1000000", 5.0), ("1 % scattered", "volume+%3C%3D+40", 2.0)]
+    {
         let picked = minutes("close,volume", condition).await?;
         let share = (picked.lines - 1) as f64 / (MINUTES as f64 * 98_280.0) * 100.0;
         let times = all.all.as_secs_f64() / picked.all.as_secs_f64();

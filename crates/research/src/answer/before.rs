@@ -2,7 +2,7 @@
 
 use super::{Member, how::finer, made::grid};
 use crate::question::resolve::Resolved;
-use mizuno_core::{Slot, Span, derived::Needs, spans::within};
+use mizuno_core::{Overlap, Slot, Span, derived::Needs, spans::within};
 use mizuno_desk::DeskError;
 
 /// The slot from which on bars are read, so that those before `first` are as many as are needed, or all there are.
@@ -22,7 +22,7 @@ pub(super) fn start(resolved: &Resolved, member: &Member, first: Slot, needs: Ne
     let before = whole.start..from.max(whole.start);
     let from = match grid(resolved, member)? {
         None if how.is_narrowed() => nth_slot(&how, &within(&member.beside.held, &before), bars, |slot| how.takes(slot)),
-        None => nth_back(&within(&member.beside.held, &before), how.interval.step(), bars),
+        None => nth_back(&member.beside.held, &before, how.interval.step(), bars),
         Some(grid) => {
             let held = &member.beside.held;
             let mut pieces = grid.pieces(&before);
@@ -35,18 +35,18 @@ pub(super) fn start(resolved: &Resolved, member: &Member, first: Slot, needs: Ne
     Ok(from)
 }
 
-/// The n-th slot from the end, or the first.
-fn nth_back(held: &mizuno_core::Spans, step: i64, n: u32) -> Option<Slot> {
+/// The n-th slot of `within` from the end, or the first.
+fn nth_back(held: &mizuno_core::Spans, within: &Span, step: i64, n: u32) -> Option<Slot> {
     let mut left = i64::from(n);
-    let spans: Vec<Span> = held.iter().cloned().collect();
-    for span in spans.iter().rev() {
+    for span in held.iter().rev().filter(|s| s.overlaps(within)) {
+        let span = span.clip(within);
         let slots = (span.end.0 - span.start.0).div_euclid(step);
         if slots >= left {
             return Some(Slot(span.end.0 - left * step));
         }
         left -= slots;
     }
-    spans.first().map(|s| s.start)
+    held.iter().find(|s| s.overlaps(within)).map(|s| s.clip(within).start)
 }
 
 /// The same of slots that are taken.

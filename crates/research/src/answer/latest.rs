@@ -60,7 +60,7 @@ impl Latest {
                 read.await.map_err(|e| DeskError::fault("reading a series", e))?
             }
         };
-        let mut reads = stream::iter((0..self.prepared.members.len()).map(one)).buffered(SIDE_BY_SIDE).enumerate();
+        let mut reads = stream::iter((0..self.prepared.members.len()).map(one)).buffered(2 * SIDE_BY_SIDE).enumerate();
         let mut rows = vec![];
         while let Some((at, row)) = reads.next().await {
             rows.extend(row?.map(|row| (at, row)));

@@ -11,9 +11,7 @@ use super::{
     value_kind,
     worked::Worked,
 };
-use crate::{
-    question::{Column, Missing, picking::Keep, resolve::Resolved},
-};
+use crate::question::{Column, Missing, picking::Keep, resolve::Resolved};
 use mizuno_core::{
     Bar, Slot, Span,
     bar::Digits,

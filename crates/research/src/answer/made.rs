@@ -163,7 +163,11 @@ impl Pieces {
                 expected: self.counted.then_some(expected),
                 average: if self.average { average_price(bars, super::rows::decimals(finer.round)) } else { None },
                 doubted: !member.doubted.is_empty() && bars.iter().zip(from).any(is_doubted),
-                sources: if self.worked { Sources::of(bars, finer.factors_and_decimals().map(|(factors, _)| factors)).map(Box::new) } else { None },
+                sources: if self.worked {
+                    Sources::of(bars, finer.factors_and_decimals().map(|(factors, _)| factors)).map(Box::new)
+                } else {
+                    None
+                },
                 span: piece.span,
             };
             out.bars.push(bar);

@@ -28,6 +28,7 @@ use crate::{
 };
 use batch::{Batch, Heading, Kind};
 pub use draft::Draft;
+use extra::Extra;
 use made::SEVERAL;
 use mizuno_core::{
     Completeness, Slot, Span, Spans, TradeDate,
@@ -37,7 +38,6 @@ use mizuno_core::{
 };
 use mizuno_desk::{DeskError, hands::Hands};
 pub(crate) use rows::decimals;
-use extra::Extra;
 use rows::{FACTOR, Measured, Rows};
 use std::sync::Arc;
 use tokio::sync::mpsc::{Receiver, channel};

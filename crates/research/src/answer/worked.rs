@@ -5,8 +5,8 @@
 use super::{
     Member,
     before::start,
-    made::{Made, Read, begun, grid},
     extra::{Extra, typical},
+    made::{Made, Read, begun, grid},
     rows::{Rows, decimals},
 };
 use crate::{
@@ -18,7 +18,7 @@ use crate::{
     },
 };
 use mizuno_core::{
-    Bar, Slot, Span, Spans, Timestamp, TradeDate,
+    Bar, Decimal, Slot, Span, Spans, Timestamp, TradeDate,
     derived::{Derived, Deriver, Input, Needs, Priced, Quantity, Step, Value},
     time::MINUTE,
 };
@@ -70,20 +70,48 @@ pub(super) fn columns_of(wanted: &[Derived]) -> impl Iterator<Item = Column> {
     wanted.iter().flat_map(of).copied().collect::<Vec<_>>().into_iter()
 }
 
-/// What a bar of a member must have for its row to be given, as far as that can be told of a block without opening it; `None` where other bars
-/// are needed too, or where the numbers of the answer are not those of the bars.
-fn sieve(resolved: &Resolved, member: &Member, wanted: &[Derived]) -> Result<Option<Sieve>, DeskError> {
+/// Whether each row follows from its own bar alone, as it is kept: whatever does not hold need not be worked with then.
+fn by_itself(resolved: &Resolved, member: &Member, wanted: &[Derived]) -> Result<bool, DeskError> {
     let question = &resolved.question;
     let conditions = &question.shape.picking.conditions;
     let as_kept = question.adjust.is_none() && !member.may_lose_bars() && grid(resolved, member)?.is_none();
     let plain = wanted.iter().all(|d| d.needs() == Needs::default() && d.of != Quantity::Drawdown);
     // Whether a price crosses is told by the bar before, too.
     let crosses = conditions.iter().any(|c| matches!(c.sign, Sign::CrossesAbove | Sign::CrossesBelow));
-    if conditions.is_empty() || crosses || !as_kept || !plain || question.shape.layout == Layout::Latest {
+    Ok(!conditions.is_empty() && as_kept && plain && !crosses && question.shape.layout != Layout::Latest)
+}
+
+/// A number that a bar has as it is kept; `None` for one that is worked out.
+fn kept(bar: &Bar, derived: Derived) -> Option<Option<Decimal>> {
+    Some(match derived.of {
+        _ if derived != Derived::plain(derived.of) => return None,
+        Quantity::Open => Some(bar.open()),
+        Quantity::High => Some(bar.high()),
+        Quantity::Low => Some(bar.low()),
+        Quantity::Close => Some(bar.close()),
+        Quantity::Volume => bar.volume(),
+        _ => return None,
+    })
+}
+
+/// Whether a condition fails by what a bar has as it is kept.
+fn fails(condition: &Condition, bar: &Bar) -> bool {
+    let right = match condition.right {
+        Operand::Number(number) => Some(Some(number)),
+        Operand::Derived(derived) => kept(bar, derived),
+    };
+    let sides = kept(bar, condition.left).zip(right);
+    sides.is_some_and(|(left, right)| !condition.holds((left.map(Value::of), right.map(Value::of)), (None, None)))
+}
+
+/// What a bar of a member must have for its row to be given, as far as that can be told of a block without opening it; `None` where other bars
+/// are needed too, or where the numbers of the answer are not those of the bars.
+fn sieve(resolved: &Resolved, member: &Member, wanted: &[Derived]) -> Result<Option<Sieve>, DeskError> {
+    if !by_itself(resolved, member, wanted)? {
         return Ok(None);
     }
     let mut out = Sieve::default();
-    for Condition { left, sign, right } in conditions {
+    for Condition { left, sign, right } in &resolved.question.shape.picking.conditions {
         let Operand::Number(number) = right else { continue };
         let (from, to) = match left.of {
             Quantity::Open | Quantity::High | Quantity::Low | Quantity::Close => (&mut out.price_from, &mut out.price_to),
@@ -146,6 +174,8 @@ struct Working {
     minds_gaps: bool,
     /// Whether exact numbers are those that are meant: adjusted ones are rounded.
     exact: bool,
+    /// Whether each row follows from its own bar alone.
+    by_itself: bool,
     instant: Timestamp,
     other: Option<Other>,
 }
@@ -195,6 +225,7 @@ impl Worked {
                 Some(Other { made: Made::new(reader, resolved, other, &begun(resolved, member, &span)?)?, waiting: VecDeque::new() })
             }
         };
+        let by_itself = by_itself(resolved, member, &wanted)?;
         let place = |d: Derived| wanted.iter().position(|w| *w == d).unwrap_or(0);
         let condition = |c: &Condition| (*c, place(c.left), if let Operand::Derived(d) = c.right { Some(place(d)) } else { None });
         let steps = member.beside.steps.to_vec();
@@ -223,6 +254,7 @@ impl Worked {
                 beside: member.beside.clone(),
                 minds_gaps: question.minds_gaps(),
                 exact: question.adjust.is_none(),
+                by_itself,
                 instant: resolved.instant,
                 other,
             }),
@@ -286,6 +318,9 @@ impl Working {
         let mut extras = read.extras.iter();
         for (bar, place) in read.bars.iter().zip(places) {
             let extra = extras.next();
+            if self.by_itself && self.conditions.iter().any(|(condition, ..)| fails(condition, bar)) {
+                continue;
+            }
             if !self.begun && bar.slot >= self.begins {
                 self.begun = true;
                 self.deriver.begin_rows();
