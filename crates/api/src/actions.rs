@@ -17,6 +17,34 @@ pub struct Actions {
     pub events: Vec<InstrumentEvent>,
     /// What lists say otherwise, or what could not be understood, in sentences.
     pub conflicts: Vec<String>,
+    /// What the sources say that publish adjusted daily prices.
+    pub checked: Vec<ActionCheck>,
+}
+
+/// The actions held against a source that publishes adjusted daily prices.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ActionCheck {
+    /// The source.
+    pub source: String,
+    /// Sessions in which its prices were held against those traded; absent where no other source tells these.
+    pub sessions: Option<u64>,
+    /// Where its prices step and the actions do not account for it.
+    pub steps: Vec<ActionStep>,
+}
+
+/// A step of a source's adjusted prices that the actions do not account for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ActionStep {
+    /// The last session before it.
+    pub before: String,
+    /// The first session after it.
+    pub on: String,
+    /// What the source multiplies the prices before it by.
+    pub theirs: f64,
+    /// What the actions do.
+    pub ours: f64,
+    /// What would explain it, in a sentence.
+    pub says: String,
 }
 
 /// A corporate action.

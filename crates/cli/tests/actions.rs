@@ -248,3 +248,17 @@ async fn the_example_of_the_docs_is_what_the_demo_says() {
     let docs = include_str!("../../../docs/adjustment.md");
     assert!(docs.contains(&said.out.replace("\r\n", "\n")), "the docs do not have\n{}", said.out);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_like_splits_that_people_enter_are_two() {
+    let (_bench, service) = collected().await;
+    for date in ["2024-07-10", "2024-07-12"] {
+        let said =
+            service.cli(&["actions", "OXB", "--enter", &format!("split new=1 old=2 ex_date={date}"), "--by", "mere", "--reason", "letter"]);
+        assert_eq!(said.code, 0, "{said:?}");
+    }
+    let told = service.get("/actions?instrument=OXB").await;
+    let dates: Vec<&str> =
+        told["actions"].as_array().unwrap().iter().filter(|a| a["id"].is_i64()).map(|a| a["ex_date"].as_str().unwrap()).collect();
+    assert_eq!((dates, told["conflicts"].as_array().unwrap().len()), (vec!["2024-07-10", "2024-07-12"], 0), "{told}");
+}

@@ -180,6 +180,16 @@ impl Config {
                 }
             }
         }
+        for (name, profile) in &self.sources {
+            let Some(group) = &profile.limits.group else { continue };
+            let first = self.sources.iter().find(|(_, other)| other.limits.group.as_ref() == Some(group));
+            if let Some((first, _)) = first.filter(|(_, other)| other.limits != profile.limits) {
+                problems.push(Problem::whole(
+                    &Path::new("sources").join(format!("{name}.toml")),
+                    format!("it shares its limits with {first} by the group `{group}`, and says others; write the same [limits] in both"),
+                ));
+            }
+        }
         if self.sources.contains_key(GOLDEN) {
             problems.push(Problem::whole(Path::new("sources"), format!("no source can be called {GOLDEN}; the golden series are")));
         }

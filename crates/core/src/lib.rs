@@ -17,7 +17,7 @@
 //! * bars: a [`bar`] and its exact [`decimal`]s, [`versions`], and [`check`], which decides what may be held at all.
 //! * missing: [`plan`], [`gap`]s with their causes, [`hole`]s that tell of many gaps as one, [`quiet`] slots that are not
 //!   missed, [`completeness`] in figures.
-//! * trust: [`finding`]s that doubt a bar, [`compare`] and [`diagnose`] for two series, [`restate`] and [`basis`] for a series
+//! * trust: [`finding`]s that doubt a bar, [`agreement`] of actions with adjusted prices, [`compare`] and [`diagnose`] for two series, [`restate`] and [`basis`] for a series
 //!   and its own past.
 //! * derive: [`resample`] makes coarser bars, [`adjust`] makes prices comparable across corporate [`action`]s, [`derived`] works numbers out of bars, [`golden`] makes the best of several series; [`change`] says why an answer differs from what it was.
 
@@ -33,7 +33,7 @@ pub use derive::{adjust, change, derived, golden, resample};
 pub use market::{action, calendar, instrument, search, series, venue};
 pub use missing::{completeness, gap, hole, plan, quiet, standing};
 pub use time::{clock, interval, slot, spans};
-pub use trust::{basis, compare, diagnose, finding, restate};
+pub use trust::{agreement, basis, compare, diagnose, finding, restate};
 
 pub use action::Action;
 pub use aligned::{Aligned, AlignedBar};

@@ -119,6 +119,7 @@ impl Setup {
             };
             sources.insert(name.clone(), source);
         }
+        share_limits(&mut sources, means.before);
         let index = Index::new(&config.instruments);
         static SERIAL: AtomicU64 = AtomicU64::new(0);
         let serial = || SERIAL.fetch_add(1, Ordering::Relaxed);
@@ -283,5 +284,19 @@ impl Post<'_> {
         let interval = self.collector.interval;
         let newest = self.calendar.at_or_after(now).filter(|s| s.open() <= now).or(self.calendar.last_closed(now));
         newest.is_some_and(|s| s.slots(interval).overlaps(window))
+    }
+}
+
+/// Sources of one group go through one gate: that of one which was at work before, so that what it counted counts still.
+fn share_limits(sources: &mut BTreeMap<String, Source>, before: Option<&Setup>) {
+    let group = |source: &Source| source.profile.limits.group.clone();
+    let groups: std::collections::BTreeSet<String> = sources.values().filter_map(group).collect();
+    for name in groups {
+        let mine = |source: &&Source| group(source).as_ref() == Some(&name);
+        let kept = |source: &&Source| before.is_some_and(|b| b.sources.values().any(|s| std::ptr::eq(s.gate(), source.gate())));
+        let Some(first) = sources.values().filter(mine).find(kept).or_else(|| sources.values().find(mine)).cloned() else { continue };
+        for source in sources.values_mut().filter(|s| group(s).as_ref() == Some(&name)) {
+            *source = source.clone().through_the_gate_of(&first);
+        }
     }
 }

@@ -74,11 +74,15 @@ impl Actions {
         if all.iter().any(|other| other.action == known.action) {
             return;
         }
-        // One who tells of two on one day means two.
+        // One list that tells of two on one day means two, and so do people: they saw what was known before they entered more.
+        let by_one = |a: &Origin, b: &Origin| match (a, b) {
+            (Origin::Person { .. }, Origin::Person { .. }) => true,
+            (a, b) => a == b,
+        };
         let same = |other: &&KnownAction| {
             let (a, b) = (&other.action, &known.action);
             let near = (a.ex_date.0 - b.ex_date.0).abs() <= APART && a.what == b.what;
-            other.from != known.from && a.kind() == b.kind() && (a.ex_date == b.ex_date || (a.is_of_shares() && near))
+            !by_one(&other.from, &known.from) && a.kind() == b.kind() && (a.ex_date == b.ex_date || (a.is_of_shares() && near))
         };
         match all.iter().find(same) {
             Some(other) => {

@@ -42,6 +42,11 @@ pub(crate) struct Closes {
 }
 
 impl Closes {
+    /// Those of a daily line-up.
+    pub(crate) fn daily(lineup: Lineup) -> Closes {
+        Closes { lineup, interval: Interval::Daily }
+    }
+
     /// What changes when one of them may.
     pub(crate) fn state(&self, setup: &Setup, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
         self.lineup.state(setup, known, named)
@@ -62,7 +67,7 @@ impl Research {
     }
 
     /// The close of each session, in order.
-    async fn read_closes(
+    pub(crate) async fn read_closes(
         &self,
         setup: &Setup,
         closes: &Closes,

@@ -274,6 +274,12 @@ impl Lineup {
         });
     }
 
+    /// Leaves only those in the ranks whose prices are told as traded.
+    pub(crate) fn only_as_traded(&mut self) {
+        let parts = &self.parts;
+        self.ranks.iter_mut().for_each(|(_, places)| places.retain(|place| parts[*place].splits.is_none()));
+    }
+
     /// The places of the parts that are ranked in a slot, best first.
     #[must_use]
     pub fn order_at(&self, calendar: &Calendar, slot: Slot) -> &[usize] {

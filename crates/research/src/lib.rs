@@ -10,6 +10,7 @@
 
 pub mod actions;
 pub mod adjusting;
+pub mod agreeing;
 pub mod answer;
 mod checking;
 pub mod comparison;

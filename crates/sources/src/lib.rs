@@ -60,7 +60,8 @@ impl Source {
             None => Transport::Http(transport::client(&profile)?),
         };
         let credentials = credentials::Credentials::new(&profile, secrets);
-        let gate = gate::Gate::new(&profile.name, &profile.limits, credentials.present(), book, clock.clone());
+        let counted_as = profile.limits.group.as_ref().unwrap_or(&profile.name);
+        let gate = gate::Gate::new(counted_as, &profile.limits, credentials.present(), book, clock.clone());
         Ok(Source { profile, transport, gate, credentials, shared: Arc::default(), clock })
     }
 

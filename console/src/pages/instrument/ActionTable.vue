@@ -2,7 +2,7 @@
 // The corporate actions of an instrument: what each does to the prices before it, and who told of it.
 import type { Action, Actions } from "../../composables/api";
 import { useMeaning } from "../../composables/meaning";
-import { wall } from "../../composables/show";
+import { count, wall } from "../../composables/show";
 import PlainTable from "../../components/PlainTable.vue";
 
 defineProps<{ told: Actions; zone: string }>();
@@ -25,5 +25,9 @@ const does = (a: Action) => (a.why ? `not applied: ${a.why}` : a.effect === "aft
       <td colspan="5">{{ e.what }}</td>
     </tr>
   </plain-table>
+  <template v-for="check in told.checked" :key="check.source">
+    <p v-if="check.sessions && !check.steps.length" :style="{ color: meaning.faint }">{{ check.source }} adjusts its prices as these actions say: {{ count(check.sessions) }} sessions agree.</p>
+    <p v-for="step in check.steps" :key="step.on" :style="{ color: meaning.missing }">{{ step.says }}</p>
+  </template>
   <p v-for="conflict in told.conflicts" :key="conflict" :style="{ color: meaning.missing }">Told otherwise: {{ conflict }}</p>
 </template>

@@ -132,6 +132,19 @@ async fn list(client: &Client, instrument: &str, as_of: Option<&str>) -> Result<
     for conflict in &told.conflicts {
         out!("told otherwise: {conflict}");
     }
+    for check in &told.checked {
+        match (check.sessions, check.steps.len()) {
+            (None, _) => out!("{} adjusts its prices, and no other source tells them as traded, to hold these against", check.source),
+            (Some(sessions), 0) => {
+                out!("{} adjusts its prices as these actions say: {} agree", check.source, show::counted(sessions, "session"));
+            }
+            (Some(sessions), steps) => {
+                let (told, times) = (show::counted(sessions, "session"), show::counted(steps as u64, "place"));
+                out!("{} adjusts its prices otherwise in {times}, of {told}:", check.source);
+                check.steps.iter().for_each(|step| out!("  {}", step.says));
+            }
+        }
+    }
     out!("");
     out!("ask for adjusted prices with: mizuno bars {} --adjust all", escaped(&told.instrument));
     Ok(Code::Fine)

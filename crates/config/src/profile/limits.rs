@@ -9,6 +9,9 @@ use serde::Deserialize;
 #[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Limits {
+    /// The limits are shared by all profiles of this group: they are of one provider, which counts all their requests.
+    #[serde(default)]
+    pub group: Option<String>,
     /// Requests in any sixty seconds.
     pub calls_per_minute: u32,
     /// How many of them may come at once; the rest are spread evenly.

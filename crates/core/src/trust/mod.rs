@@ -1,5 +1,6 @@
 //! What is doubted: findings, comparisons, restatements, and changes of basis.
 
+pub mod agreement;
 pub mod basis;
 pub mod compare;
 pub mod diagnose;

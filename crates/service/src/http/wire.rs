@@ -289,6 +289,23 @@ pub(crate) fn action((known, judged): &(KnownAction, Judged)) -> mizuno_api::Act
     }
 }
 
+pub(crate) fn action_check(agreed: mizuno_research::agreeing::Agreed) -> mizuno_api::ActionCheck {
+    let steps = agreed.found.iter().flat_map(|found| &found.steps).zip(agreed.says);
+    mizuno_api::ActionCheck {
+        source: agreed.source,
+        sessions: agreed.found.as_ref().map(|found| found.sessions),
+        steps: steps
+            .map(|(step, says)| mizuno_api::ActionStep {
+                before: step.before.to_string(),
+                on: step.on.to_string(),
+                theirs: step.theirs,
+                ours: step.ours,
+                says,
+            })
+            .collect(),
+    }
+}
+
 pub(crate) fn explanation(prepared: &Prepared, told: &[Told]) -> mizuno_api::Explanation {
     let resolved = &prepared.resolved;
     let question = &resolved.asked;

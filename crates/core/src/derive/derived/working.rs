@@ -10,6 +10,7 @@ use crate::{
 };
 use num_bigint::BigInt;
 use num_rational::BigRational;
+use num_traits::ToPrimitive;
 use std::collections::VecDeque;
 
 /// A price as traded, with the slot whose factor it is multiplied by, where prices are adjusted.
@@ -269,24 +270,24 @@ impl Deriver {
 
 /// The difference of two prices, exact until it is rounded; not rounded where neither is multiplied.
 fn difference(a: &Times<'_>, b: &Times<'_>, decimals: u8) -> Value {
-    let raw = Decimal::minus;
     let same = match (a.factor, b.factor) {
         (None, None) => true,
         (Some(a), Some(b)) => std::ptr::eq(a, b),
         _ => false,
     };
-    let exact = match (same, a.factor) {
-        (true, None) => raw(a.raw, b.raw),
-        (true, Some(factor)) => raw(a.raw, b.raw).map(|d| factor.times(d, decimals)),
-        (false, _) => Some(Factor::new(a.ratio() - b.ratio()).signed(decimals)),
-    };
-    // The difference of what floats come near would lose digits.
-    let real = match (exact, a.factor) {
-        (Some(exact), None) => exact.to_f64(),
-        (_, Some(factor)) if same => raw(a.raw, b.raw).map_or(a.real() - b.real(), |d| d.to_f64() * factor.real()),
-        _ => a.real() - b.real(),
-    };
-    Value { real, exact }
+    if !same {
+        // Whether it lies above nought is told by the fraction alone: floats would lose that.
+        let exact = a.ratio() - b.ratio();
+        let real = exact.to_f64().unwrap_or(f64::NAN);
+        return Value { real, exact: Some(Factor::new(exact).signed(decimals)) };
+    }
+    let raw = a.raw.minus(b.raw);
+    match a.factor {
+        None => Value { real: raw.map_or(a.real() - b.real(), Decimal::to_f64), exact: raw },
+        Some(factor) => {
+            Value { real: raw.map_or(a.real() - b.real(), |d| d.to_f64() * factor.real()), exact: raw.map(|d| factor.times(d, decimals)) }
+        }
+    }
 }
 
 /// The middle of two prices.

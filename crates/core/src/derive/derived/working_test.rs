@@ -99,6 +99,21 @@ fn across_an_action_the_difference_of_two_prices_is_rounded_once() {
 }
 
 #[test]
+fn a_price_that_falls_by_the_dividend_alone_has_not_risen() {
+    let ex_date = TradeDate(20_186);
+    let (close, paid) = (price("3.01"), price("0.34"));
+    let ratio = |d: Decimal| BigRational::new(d.mantissa.into(), 100.into());
+    let what = What::Dividend(crate::action::Dividend { amount: paid, currency: None, rate: None, before_split: false, special: false });
+    let effect = Effect::Applied { price: (ratio(close) - ratio(paid)) / ratio(close), volume: BigRational::from_integer(1.into()) };
+    let judged = Judged { action: Action { ex_date, what }, counts_on: ex_date, close: None, effect };
+    let factors = Factors::of(&[judged], Slot::on, None);
+    let mut deriver = Deriver::new(&["rises", "change", "return"].map(|n| n.parse().unwrap()), 6, vec![], None);
+    deriver.push(&input(0, [close; 4], false), Some(&factors));
+    let on = deriver.push(&input(1, [price("2.67"); 4], false), Some(&factors));
+    assert_eq!((exact(&on[..2]), on[2].unwrap().real), (vec!["0".to_owned(), "0.000000".to_owned()], 0.0));
+}
+
+#[test]
 fn the_total_return_counts_what_was_paid_and_the_shares_it_became() {
     let steps = vec![(Slot(20_186), Step::Shares(2.0)), (Slot(20_186), Step::Paid(0.25)), (Slot(20_187), Step::Paid(1.0))];
     let mut deriver = Deriver::new(&["total_return".parse().unwrap()], 6, steps, None);
