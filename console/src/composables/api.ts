@@ -85,6 +85,19 @@ export async function getRows<T>(query: Query): Promise<{ rows: T[]; interval: s
   return { rows: (await response.json()) as T[], interval: response.headers.get("Mizuno-Interval") ?? "" };
 }
 
+/** The first lines of a file, which is not read further. */
+export async function firstLines(path: string, most: number): Promise<string[]> {
+  const reader = (await answered(path.replace(/^\/api\/v1/, ""))).body?.pipeThrough(new TextDecoderStream()).getReader();
+  let text = "";
+  while (reader && text.split("\n").length <= most) {
+    const { done, value } = await reader.read();
+    if (done) break;
+    text += value;
+  }
+  await reader?.cancel();
+  return text.split(/\r?\n/).filter(Boolean).slice(0, most);
+}
+
 export function remove(path: string): Promise<void> {
   return ask(path, { method: "DELETE" });
 }

@@ -803,12 +803,45 @@ export interface components {
             /** @description Why it is not applied. */
             why?: string | null;
         };
+        /** @description The actions held against a source that publishes adjusted daily prices. */
+        ActionCheck: {
+            /**
+             * Format: int64
+             * @description Sessions in which its prices were held against those traded; absent where no other source tells these.
+             */
+            sessions?: number | null;
+            /** @description The source. */
+            source: string;
+            /** @description Where its prices step and the actions do not account for it. */
+            steps: components["schemas"]["ActionStep"][];
+        };
+        /** @description A step of a source's adjusted prices that the actions do not account for. */
+        ActionStep: {
+            /** @description The last session before it. */
+            before: string;
+            /** @description The first session after it. */
+            on: string;
+            /**
+             * Format: double
+             * @description What the actions do.
+             */
+            ours: number;
+            /** @description What would explain it, in a sentence. */
+            says: string;
+            /**
+             * Format: double
+             * @description What the source multiplies the prices before it by.
+             */
+            theirs: number;
+        };
         /** @description The corporate actions of an instrument, as of an instant. */
         Actions: {
             /** @description Each action, by ex-date, with what it does to daily prices adjusted for all actions. */
             actions: components["schemas"]["Action"][];
             /** @description The instant. */
             as_of: string;
+            /** @description What the sources say that publish adjusted daily prices. */
+            checked: components["schemas"]["ActionCheck"][];
             /** @description What lists say otherwise, or what could not be understood, in sentences. */
             conflicts: string[];
             /** @description Listings, other symbols and last trade dates. */

@@ -7,6 +7,7 @@ import PlainTable from "../../components/PlainTable.vue";
 import { get, type Explanation, type SavedQuestion } from "../../composables/api";
 import { useMeaning } from "../../composables/meaning";
 import { bytes, count, percent } from "../../composables/show";
+import FirstRows from "./FirstRows.vue";
 import SavedTable from "./SavedTable.vue";
 
 const route = useRoute();
@@ -24,6 +25,9 @@ const keys = ref({
   last: text("last"),
   layout: text("layout", "long"),
   columns: text("columns"),
+  where: text("where"),
+  sort: text("sort"),
+  limit: text("limit"),
   missing: text("missing", "absent"),
   adjust: text("adjust", "none"),
   zone: text("zone"),
@@ -45,7 +49,7 @@ const ways = [
 ];
 const usual: Record<string, string> = { interval: "1d", layout: "long", missing: "absent", adjust: "none" };
 /** The keys that say something else than the usual; those of a saved question are its own. */
-const given = computed(() => ({ ...Object.fromEntries(Object.entries(keys.value).filter(([name, value]) => value && value !== usual[name])), ...further.value }));
+const given = computed(() => ({ ...Object.fromEntries(Object.entries(keys.value).filter(([name, value]) => value && value !== usual[name] && (keys.value.layout === "latest" || !["sort", "limit"].includes(name)))), ...further.value }));
 /** Actions that are not applied, each with its series. */
 const refused = computed(() => told.value?.series.flatMap((s) => s.actions.filter((a) => a.why).map((a) => [s.series, a] as const)) ?? []);
 const ready = computed(() => Boolean(keys.value.instruments || keys.value.saved || further.value.series || further.value.search));
@@ -73,7 +77,7 @@ function without() {
   else told.value = undefined;
 }
 function take(name: string) {
-  keys.value = { ...keys.value, saved: name, instruments: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", missing: "absent", adjust: "none", zone: "", as_of: "", since: "" };
+  keys.value = { ...keys.value, saved: name, instruments: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", where: "", sort: "", limit: "", missing: "absent", adjust: "none", zone: "", as_of: "", since: "" };
   further.value = {};
   void explain();
 }
@@ -97,15 +101,18 @@ const shown = 60;
   <h2>Ask for bars</h2>
   <n-space align="center">
     <n-input v-model:value="keys.instruments" size="small" style="width: 230px" :placeholder="keys.saved ? `those of ${keys.saved}` : 'KBF, OXB or AL*'" :input-props="{ name: 'instruments' }" @keyup.enter="explain" />
-    <n-select v-model:value="keys.interval" size="small" style="width: 90px" :options="options('1d', '1m', '5m')" />
+    <n-select v-model:value="keys.interval" size="small" style="width: 90px" :options="options('1d', '1m', '5m', '1h', '1w', '1mo')" />
     <n-input v-model:value="keys.source" size="small" style="width: 120px" placeholder="golden" :input-props="{ name: 'source' }" />
     <n-input v-model:value="keys.from" size="small" style="width: 120px" placeholder="from" :input-props="{ name: 'from' }" />
     <n-input v-model:value="keys.to" size="small" style="width: 120px" placeholder="to" />
     <n-input v-model:value="keys.last" size="small" style="width: 130px" placeholder="or last sessions" :input-props="{ name: 'last' }" />
-    <n-select v-model:value="keys.layout" size="small" style="width: 90px" :options="options('long', 'wide')" />
+    <n-select v-model:value="keys.layout" size="small" style="width: 90px" :options="options('long', 'wide', 'latest')" />
     <n-select v-model:value="keys.missing" size="small" style="width: 110px" :options="options('absent', 'rows', 'carried')" />
     <n-select v-model:value="keys.adjust" size="small" style="width: 150px" :options="ways" />
-    <n-input v-model:value="keys.columns" size="small" style="width: 170px" placeholder="usual columns" />
+    <n-input v-model:value="keys.columns" size="small" style="width: 170px" placeholder="usual columns" :input-props="{ name: 'columns' }" />
+    <n-input v-model:value="keys.where" size="small" style="width: 230px" placeholder="all rows, or close > mean_200" :input-props="{ name: 'where' }" @keyup.enter="explain" />
+    <n-input v-if="keys.layout === 'latest'" v-model:value="keys.sort" size="small" style="width: 150px" placeholder="sorted by, as -rises" :input-props="{ name: 'sort' }" />
+    <n-input v-if="keys.layout === 'latest'" v-model:value="keys.limit" size="small" style="width: 110px" placeholder="first rows" />
     <n-input v-model:value="keys.zone" size="small" style="width: 150px" placeholder="UTC" />
     <n-input v-model:value="keys.as_of" size="small" style="width: 240px" placeholder="as of now" :input-props="{ name: 'as_of' }" />
     <n-input v-model:value="keys.since" size="small" style="width: 240px" placeholder="or changes since" :input-props="{ name: 'since' }" />
@@ -136,6 +143,7 @@ const shown = 60;
     <p v-for="[series, a] in refused" :key="`${series} ${a.terms}`" :style="{ color: meaning.missing }">{{ series }}: {{ a.terms }} on {{ a.ex_date }} is not applied: {{ a.why }}</p>
     <p v-if="told.series.length > shown" :style="{ color: meaning.faint }">and {{ told.series.length - shown }} more series</p>
     <p v-if="told.without.length" :style="{ color: meaning.faint }">Found, but without such bars: {{ told.without.join(", ") }}</p>
+    <first-rows :address="told.forms.address" />
     <h2>The same question in other forms</h2>
     <dl>
       <dt>On the command line</dt>
