@@ -13,7 +13,10 @@ use mizuno_core::{
     standing::Standing,
 };
 use mizuno_store::{quarantine::Slots, series::SeriesRow};
-use std::{collections::HashMap, sync::Arc};
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 
 /// A scheduled run has this long to bring what it was due for, in microseconds.
 const GRACE: i64 = 120 * mizuno_core::time::SECOND;
@@ -47,8 +50,11 @@ impl Desk {
         self.views_at(setup, rows, Seen { known: self.store.newest(), now: self.clock.now() }).await
     }
 
-    /// The same as it was known, and as it was due, at an instant.
-    pub async fn views_at<'s>(&self, setup: &'s Setup, rows: Vec<SeriesRow>, seen: Seen) -> Result<Vec<View<'s>>, DeskError> {
+    /// The same as it was known, and as it was due, at an instant. A series that is given twice is looked at once: what is read for many is
+    /// dealt out to each, and there would be nothing left for the second.
+    pub async fn views_at<'s>(&self, setup: &'s Setup, mut rows: Vec<SeriesRow>, seen: Seen) -> Result<Vec<View<'s>>, DeskError> {
+        let mut given = HashSet::new();
+        rows.retain(|row| given.insert(row.id));
         let mut moments: HashMap<&'s str, Moment> = HashMap::new();
         let mut out = Vec::with_capacity(rows.len());
         let mut stale = vec![];

@@ -9,9 +9,6 @@ use serde::Deserialize;
 #[derive(Clone, Debug, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Limits {
-    /// The limits are shared by all profiles of this group: they are of one provider, which counts all their requests.
-    #[serde(default)]
-    pub group: Option<String>,
     /// Requests in any sixty seconds.
     pub calls_per_minute: u32,
     /// How many of them may come at once; the rest are spread evenly.
@@ -47,6 +44,9 @@ pub struct Limits {
     /// How long a paused source is left alone before one request probes it, in microseconds; doubles up to an hour.
     #[serde(default = "five_minutes", deserialize_with = "text::duration")]
     pub probe_after: i64,
+    /// The limits are shared by all profiles of this group: they are of one provider, which counts all their requests.
+    #[serde(default)]
+    pub group: Option<String>,
 }
 
 impl Limits {
