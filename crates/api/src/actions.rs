@@ -26,6 +26,8 @@ pub struct Actions {
 pub struct ActionCheck {
     /// The source.
     pub source: String,
+    /// What it adjusts for: `splits`, or `splits and dividends`.
+    pub adjusted_for: String,
     /// Sessions in which its prices were held against those traded; absent where no other source tells these.
     pub sessions: Option<u64>,
     /// Where its prices step and the actions do not account for it.

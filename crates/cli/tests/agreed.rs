@@ -50,7 +50,7 @@ async fn a_source_that_knows_the_same_actions_agrees_in_every_session() {
     let own = told["checked"].as_array().unwrap().iter().find(|c| c["source"] == "own").unwrap();
     assert!(own["sessions"].as_u64().unwrap() > 300 && own["steps"] == Value::Array(vec![]), "{own}");
     let said = service.cli(&["actions", "KBF"]);
-    assert!(said.out.contains("own adjusts its prices as these actions say: "), "{}", said.out);
+    assert!(said.out.contains("own adjusts for splits and dividends as these actions say: "), "{}", said.out);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -76,7 +76,7 @@ async fn an_action_that_one_side_lacks_is_named_with_what_would_explain_it() {
     }
     let said = service.cli(&["actions", "KBF"]).out;
     for part in [
-        "own adjusts its prices otherwise in 3 places",
+        "own adjusts for splits and dividends, and otherwise in 3 places",
         &format!("{}: own does not take out dividend ", ours[1].0),
         &format!("{}: own multiplies the prices before by 0.97", ours[2].0),
         "2025-02-13: own multiplies the prices before by 0.",

@@ -19,6 +19,8 @@ use num_traits::ToPrimitive;
 pub struct Agreed {
     /// The source.
     pub source: String,
+    /// What it adjusts for, in words.
+    pub adjusted_for: &'static str,
     /// Where the two agree, and where they do not; `None` where no other source tells the prices as traded.
     pub found: Option<Agreement>,
     /// Each step in a sentence.
@@ -45,8 +47,9 @@ impl Research {
             let mut lineup = self.unexamined(setup, &key, &known).await?;
             lineup.only_as_traded();
             let source = row.key.source.clone();
+            let adjusted_for = if all { "splits and dividends" } else { "splits" };
             if lineup.ranks.iter().all(|(_, places)| places.is_empty()) {
-                out.push(Agreed { source, found: None, says: vec![] });
+                out.push(Agreed { source, adjusted_for, found: None, says: vec![] });
                 continue;
             }
             let traded = self.read_closes(setup, &Closes::daily(lineup), calendar, &known).await?;
@@ -67,7 +70,7 @@ impl Research {
                 .collect();
             let found = agreement(&traded, &told, &ours.iter().map(|(ours, _)| *ours).collect::<Vec<_>>());
             let says = found.steps.iter().map(|step| sentence(&source, step, &ours, instrument, all)).collect();
-            out.push(Agreed { source, found: Some(found), says });
+            out.push(Agreed { source, adjusted_for, found: Some(found), says });
         }
         Ok(out)
     }

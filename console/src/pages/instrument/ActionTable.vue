@@ -26,7 +26,7 @@ const does = (a: Action) => (a.why ? `not applied: ${a.why}` : a.effect === "aft
     </tr>
   </plain-table>
   <template v-for="check in told.checked" :key="check.source">
-    <p v-if="check.sessions && !check.steps.length" :style="{ color: meaning.faint }">{{ check.source }} adjusts its prices as these actions say: {{ count(check.sessions) }} sessions agree.</p>
+    <p v-if="check.sessions && !check.steps.length" :style="{ color: meaning.faint }">{{ check.source }} adjusts for {{ check.adjusted_for }} as these actions say: {{ count(check.sessions) }} sessions agree.</p>
     <p v-for="step in check.steps" :key="step.on" :style="{ color: meaning.missing }">{{ step.says }}</p>
   </template>
   <p v-for="conflict in told.conflicts" :key="conflict" :style="{ color: meaning.missing }">Told otherwise: {{ conflict }}</p>

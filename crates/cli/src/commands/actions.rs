@@ -134,13 +134,22 @@ async fn list(client: &Client, instrument: &str, as_of: Option<&str>) -> Result<
     }
     for check in &told.checked {
         match (check.sessions, check.steps.len()) {
-            (None, _) => out!("{} adjusts its prices, and no other source tells them as traded, to hold these against", check.source),
+            (None, _) => out!(
+                "{} adjusts for {}, and no other source tells its prices as traded, to hold these against",
+                check.source,
+                check.adjusted_for
+            ),
             (Some(sessions), 0) => {
-                out!("{} adjusts its prices as these actions say: {} agree", check.source, show::counted(sessions, "session"));
+                out!(
+                    "{} adjusts for {} as these actions say: {} agree",
+                    check.source,
+                    check.adjusted_for,
+                    show::counted(sessions, "session")
+                );
             }
             (Some(sessions), steps) => {
                 let (told, times) = (show::counted(sessions, "session"), show::counted(steps as u64, "place"));
-                out!("{} adjusts its prices otherwise in {times}, of {told}:", check.source);
+                out!("{} adjusts for {}, and otherwise in {times}, of {told}:", check.source, check.adjusted_for);
                 check.steps.iter().for_each(|step| out!("  {}", step.says));
             }
         }

@@ -293,6 +293,7 @@ pub(crate) fn action_check(agreed: mizuno_research::agreeing::Agreed) -> mizuno_
     let steps = agreed.found.iter().flat_map(|found| &found.steps).zip(agreed.says);
     mizuno_api::ActionCheck {
         source: agreed.source,
+        adjusted_for: agreed.adjusted_for.to_owned(),
         sessions: agreed.found.as_ref().map(|found| found.sessions),
         steps: steps
             .map(|(step, says)| mizuno_api::ActionStep {
