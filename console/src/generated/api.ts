@@ -805,6 +805,8 @@ export interface components {
         };
         /** @description The actions held against a source that publishes adjusted daily prices. */
         ActionCheck: {
+            /** @description What it adjusts for: `splits`, or `splits and dividends`. */
+            adjusted_for: string;
             /**
              * Format: int64
              * @description Sessions in which its prices were held against those traded; absent where no other source tells these.

@@ -58,42 +58,48 @@ impl Research {
             let newest = versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(|all| all.last().filter(|v| !v.withdrawn));
             let told: Vec<Told> =
                 newest.map(|v| Told { date: v.bar.slot.date(), learned: v.recorded_at.date_in(&zone), close: v.bar.close() }).collect();
-            let ours: Vec<(Ours, String)> = adjusted
-                .actions
-                .iter()
-                .filter_map(|(known, judged)| {
-                    let Effect::Applied { price, .. } = &judged.effect else { return None };
-                    let counts = all || judged.action.is_of_shares();
-                    let ours = Ours { counts_on: judged.counts_on, factor: price.to_f64()? };
-                    counts.then(|| (ours, known.action.to_string()))
-                })
-                .collect();
+            let mut ours: Vec<(Ours, String)> = vec![];
+            let mut idle: Vec<(TradeDate, String)> = vec![];
+            for (known, judged) in adjusted.actions.iter().filter(|(_, judged)| all || judged.action.is_of_shares()) {
+                match &judged.effect {
+                    Effect::Applied { price, .. } => {
+                        let factor = price.to_f64().unwrap_or(1.0);
+                        ours.push((Ours { counts_on: judged.counts_on, factor }, known.action.to_string()));
+                    }
+                    Effect::Not(_) => idle.push((judged.counts_on, known.action.to_string())),
+                    Effect::AfterAnchor | Effect::NotAsked => {}
+                }
+            }
             let found = agreement(&traded, &told, &ours.iter().map(|(ours, _)| *ours).collect::<Vec<_>>());
-            let says = found.steps.iter().map(|step| sentence(&source, step, &ours, instrument, all)).collect();
-            out.push(Agreed { source, adjusted_for, found: Some(found), says });
+            let says = found.steps.iter().map(|step| sentence(&source, step, &ours, &idle, all.then_some(instrument))).collect();
+            let found = Some(found).filter(|found| found.sessions > 0);
+            out.push(Agreed { source, adjusted_for, found, says });
         }
         Ok(out)
     }
 }
 
-/// What a step says, and what would explain it.
-fn sentence(source: &str, step: &Step, ours: &[(Ours, String)], instrument: &Instrument, all: bool) -> String {
+/// What a step says, and what would explain it; a dividend only where the source takes out `dividends` of an instrument.
+fn sentence(source: &str, step: &Step, ours: &[(Ours, String)], idle: &[(TradeDate, String)], dividends: Option<&Instrument>) -> String {
     let between = |date: TradeDate| step.before < date && date <= step.on;
     let mine: Vec<&str> = ours.iter().filter(|(o, _)| between(o.counts_on)).map(|(_, text)| text.as_str()).collect();
-    let near = |factor: f64| (factor - 1.0).abs() < 1e-3;
-    let dividend = step.as_dividend().filter(|_| all).map(|amount| format!("a dividend of {amount} {}", instrument.currency));
+    let idle: Vec<&str> = idle.iter().filter(|(on, _)| between(*on)).map(|(_, text)| text.as_str()).collect();
     let split = step.as_split().map(|(new, old)| format!("a split of {new} for {old}"));
-    let explains =
-        split.or(dividend).map_or_else(|| "no simple action would explain it".to_owned(), |what| format!("{what} would explain it"));
-    let on = step.on;
-    match (mine.is_empty(), near(step.theirs)) {
-        (false, true) => format!("{on}: {source} does not take out {}; it lacks that action, or there was none", mine.join(" and ")),
-        (false, false) => format!(
-            "{on}: {source} multiplies the prices before by {:.6}, and {} by {:.6}; {explains}",
-            step.theirs,
-            mine.join(" and "),
-            step.ours
-        ),
-        (true, _) => format!("{on}: {source} multiplies the prices before by {:.6}, and no action is known here; {explains}", step.theirs),
+    let bonus = step.as_bonus().map(|held| format!("a bonus issue of 1 for {held}"));
+    let dividend = dividends.zip(step.as_dividend()).map(|(i, amount)| format!("a dividend of {amount} {}", i.currency));
+    let all: Vec<String> = if split.is_some() { split.into_iter().collect() } else { dividend.into_iter().chain(bonus).collect() };
+    let explains = match &all[..] {
+        [] => "no simple action would explain it".to_owned(),
+        all => format!("{} would explain it", all.join(", or ")),
+    };
+    let (on, theirs) = (step.on, step.theirs);
+    if !mine.is_empty() && (theirs - 1.0).abs() < 1e-3 {
+        return format!("{on}: {source} does not take out {}; it lacks that action, or there was none", mine.join(" and "));
     }
+    let here = match (mine.is_empty(), idle.is_empty()) {
+        (false, _) => format!("{} by {:.6}", mine.join(" and "), step.ours),
+        (true, false) => format!("{} is not applied here", idle.join(" and ")),
+        (true, true) => "no action is known here".to_owned(),
+    };
+    format!("{on}: {source} multiplies the prices before by {theirs:.6}, and {here}; {explains}")
 }

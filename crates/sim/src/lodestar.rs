@@ -1,12 +1,12 @@
 //! *lodestar*: JSON with one array a column, epoch seconds, numeric ids, a key in a header.
 
 use crate::{
-    LODESTAR_KEY, World,
+    LODESTAR_KEY, World, actions,
     faults::Fault,
     market::{Market, Tick},
     talk::{Heard, Said},
 };
-use mizuno_core::{Timestamp, TradeDate, calendar::on_the_wall, time::SECOND};
+use mizuno_core::{Action, Timestamp, TradeDate, action::What, calendar::on_the_wall, time::SECOND};
 use serde_json::json;
 
 const JSON: &str = "application/json";
@@ -45,10 +45,11 @@ pub(crate) fn answer(world: &World, heard: &Heard<'_>) -> Said {
     };
     let rows = match step {
         "D" => days(world, market, &symbol, from, to, heard.now),
+        "A" => return Said::ok(JSON, written(&adjusted_days(market, &symbol, from, to, heard.now), &four_decimals), &symbol),
         _ if to.0 - from.0 > SPAN => return Said::no(400, JSON, json!({ "error": "thirty days at most" }).to_string()),
         _ => minutes(world, market, &symbol, from, to, heard.now),
     };
-    Said::ok(JSON, print(market, &rows), &symbol)
+    Said::ok(JSON, written(&rows, &|price| market.print(price)), &symbol)
 }
 
 fn used_today(world: &World, now: Timestamp) -> usize {
@@ -138,9 +139,42 @@ fn has(world: &World, is: impl Fn(&Fault) -> bool) -> bool {
     world.faults.iter().any(|(f, _)| is(f))
 }
 
-fn print(market: &Market, rows: &[Row]) -> String {
+/// Daily bars adjusted for splits and dividends that have happened by now, in ten-thousandths. One dividend is wrong by a cent.
+fn adjusted_days(market: &Market, symbol: &str, from: Timestamp, to: Timestamp, now: Timestamp) -> Vec<Row> {
+    let midnight = |d: TradeDate| on_the_wall(&market.venue.zone, d, jiff::civil::Time::midnight());
+    let done = |d: TradeDate| market.calendar().session(d).is_some_and(|s| s.close().plus(900 * SECOND) <= now);
+    let days: Vec<(TradeDate, Tick)> = market.days(symbol).into_iter().flatten().filter_map(|d| Some((d.date, d.bar?))).collect();
+    let factor = |action: &Action| {
+        let before = days.partition_point(|(date, _)| *date < action.ex_date).checked_sub(1)?;
+        let mut action = action.clone();
+        if let (What::Dividend(dividend), "OXB") = (&mut action.what, symbol) {
+            dividend.amount.mantissa += i64::from(action.ex_date == WRONG_BY_A_CENT);
+        }
+        Some((action.ex_date, actions::step(&action, days[before].1.prices[3] as f64 / 100.0), actions::shares(&action)))
+    };
+    let known: Vec<_> = actions::of(symbol).iter().filter(|a| midnight(a.ex_date) <= now).filter_map(factor).collect();
+    let asked = |(date, _): &&(TradeDate, Tick)| (from..to).contains(&midnight(*date)) && done(*date);
+    let adjusted = |(date, bar): &(TradeDate, Tick)| {
+        let later = known.iter().filter(|(ex_date, ..)| date < ex_date);
+        let (price, volume) = later.fold((1.0, 1.0), |(price, volume), (_, step, shares)| {
+            (price * step, volume * shares.map_or(1.0, |(new, old)| new as f64 / old as f64))
+        });
+        let prices = bar.prices.map(|p| (p as f64 * price * 100.0).round() as i64);
+        (midnight(*date).0 / SECOND, Tick { prices, volume: (bar.volume as f64 * volume) as i64, ..*bar })
+    };
+    days.iter().filter(asked).map(adjusted).collect()
+}
+
+/// The ex-date of a dividend of OXB: 0.32 instead of 0.31.
+const WRONG_BY_A_CENT: TradeDate = TradeDate(20_129); // 10 February 2025
+
+fn four_decimals(price: i64) -> String {
+    format!("{}.{:04}", price / 10_000, price % 10_000)
+}
+
+fn written(rows: &[Row], price: &dyn Fn(i64) -> String) -> String {
     let column = |value: &dyn Fn(&Row) -> String| rows.iter().map(value).collect::<Vec<_>>().join(",");
-    let price = |at: usize| column(&|(_, b): &Row| market.print(b.prices[at]));
+    let price = |at: usize| column(&|(_, b): &Row| price(b.prices[at]));
     format!(
         "{{\"bars\":{{\"t\":[{}],\"o\":[{}],\"h\":[{}],\"l\":[{}],\"c\":[{}],\"v\":[{}]}}}}\n",
         column(&|(t, _): &Row| t.to_string()),

@@ -111,6 +111,12 @@ impl Bench {
         let file = format!("sources/{name}.toml");
         self.files(&[&file]);
         self.change(&file, &format!("http://127.0.0.1:{port}"), &format!("http://{address}"));
+        // A provider may have two profiles.
+        if name == "lodestar" {
+            let second = "sources/lodestar-adjusted.toml";
+            self.files(&[second]);
+            self.change(second, &format!("http://127.0.0.1:{port}"), &format!("http://{address}"));
+        }
     }
 
     /// All venues, instruments, sources and collectors of the demo, each collector to run only when asked unless `scheduled`.

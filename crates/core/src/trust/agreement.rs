@@ -139,6 +139,14 @@ impl Step {
     }
 }
 
+impl Step {
+    /// The number of shares for which one more is handed out that would have such a factor, up to 20; `None` where there is none.
+    #[must_use]
+    pub fn as_bonus(&self) -> Option<u32> {
+        (2..=20).find(|held| (self.theirs * f64::from(held + 1) / f64::from(*held) - 1.0).abs() < 3e-4)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -203,6 +211,7 @@ mod tests {
         assert_eq!((step(0.25).as_split(), step(1.0 / 1.5).as_split(), step(0.942_307_7).as_split()), (Some((4, 1)), Some((3, 2)), None));
         assert_eq!((step(0.942_307_7).as_dividend(), step(1.1).as_dividend()), (Some(0.12), None));
         assert_eq!(step(10.0).as_split(), Some((1, 10)));
+        assert_eq!((step(0.908_99).as_bonus(), step(0.942_307_7).as_bonus()), (Some(10), None));
     }
 
     #[test]
