@@ -112,6 +112,11 @@ async fn rows_are_picked_by_conditions_and_newest_bars_are_sorted() {
     assert_eq!(ask("&keep_first=3").await, held[..3]);
     assert_eq!(ask("&keep_last=3").await, held[held.len() - 3..]);
     assert_eq!(ask("&from=2025-01-06").await, held.iter().filter(|row| *row[0] >= *"2025-01-06").cloned().collect::<Vec<_>>());
+    // Without a condition, too.
+    let plain = table(&service.text("/bars?instrument=OXB&columns=date,close").await);
+    for (keep, wanted) in [("keep_first=3", &plain[..3]), ("keep_last=3", &plain[plain.len() - 3..]), ("keep_last=100000", &plain[..])] {
+        assert_eq!(table(&service.text(&format!("/bars?instrument=OXB&columns=date,close&{keep}")).await), wanted, "{keep}");
+    }
     let crossed: Vec<_> = all.windows(2).filter(|w| above(&w[1]) && real(&w[0][1]) <= real(&w[0][2])).map(|w| w[1].clone()).collect();
     let crosses = service.text("/bars?instrument=OXB&columns=date,close,mean_50&where=close+crosses+above+mean_50").await;
     assert!(crossed.len() > 2, "{crossed:?}");
@@ -140,6 +145,8 @@ async fn rows_are_picked_by_conditions_and_newest_bars_are_sorted() {
         let last = table(&service.text(&format!("/bars?instrument={}&columns=instrument,date,close,mean_20,volume", row[0])).await);
         assert_eq!(Some(row), last.last());
     }
+    let plain = table(&service.text("/bars?instruments=KBF,QHC,SME,OXB&layout=latest&columns=instrument,date,close").await);
+    assert_eq!(plain, rows.iter().map(|row| row[..3].to_vec()).collect::<Vec<_>>());
     let mut by_volume = rows.clone();
     by_volume.sort_by_key(|row| std::cmp::Reverse(row[4].parse::<i64>().unwrap()));
     assert_eq!(table(&service.text(&format!("{latest}&sort=-volume&limit=2")).await), by_volume[..2]);

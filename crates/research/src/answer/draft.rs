@@ -6,7 +6,7 @@ use crate::{
     adjusting::Asked,
     findings::Known,
     question::{
-        Column, Missing, Question,
+        Column, Layout, Missing, Question,
         resolve::{Resolved, Wanted},
     },
     reading::Subject,
@@ -128,7 +128,8 @@ impl Research {
         let extent = whole.as_ref().map_or(empty.clone(), |w| w.clip(&wanted.span));
         let worked = question.worked_out();
         let mut beside = Beside::default();
-        if !worked.is_empty() {
+        let looks_for_the_last = question.shape.picking.keep.is_some() || question.shape.layout == Layout::Latest;
+        if !worked.is_empty() || looks_for_the_last {
             let standing = golden.as_ref().map(|w| &w.standing).or(mine.first().map(|v| &v.standing)).filter(|_| is_kept);
             let held = match standing {
                 Some(standing) => standing.held.clone(),

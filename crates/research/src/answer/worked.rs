@@ -204,6 +204,7 @@ impl Worked {
         let needs = if crosses.bars > 0 { Needs { bars: needs.bars + 1, ..needs } } else { needs };
         // What is counted from the first row of all begins there.
         let first = if counts { rows.start.min(member.extent.start) } else { rows.start };
+        let picks = question.shape.picking.keep.is_some();
         let from = if wanted.is_empty() { rows.start } else { start(resolved, member, first, needs)? };
         let all: Vec<Column> = columns.iter().copied().chain(columns_of(&wanted)).collect();
         let needed = super::rows::needed(&all);
@@ -214,7 +215,7 @@ impl Worked {
             None => research.read_over(subject, calendar, span.clone(), instant, needed).await?,
         };
         let made = Made::new(reader, resolved, member, &begun(resolved, member, &span)?)?;
-        if wanted.is_empty() {
+        if wanted.is_empty() && !picks {
             return Ok(Worked { made, working: None });
         }
         let other = match &member.other {
