@@ -173,7 +173,7 @@ def daily(base, symbol, bars, acts):
     place = {day: n for n, day in enumerate(whole)}
     steps, left = [], None
     counted = lambda on: next((day for day in whole if day >= on), None)
-    for kind, terms, on in sorted((a for a in acts if counted(a[2])), key=lambda a: (counted(a[2]), ORDER[a[0]])):
+    for kind, terms, on in sorted((a for a in acts if counted(a[2])), key=lambda a: (counted(a[2]), ORDER[a[0]], a[2])):
         day = counted(on)
         before = [close for d, _, _, _, close, _ in bars if d < day]
         if day > dates[-1]:
