@@ -21,7 +21,8 @@ fn said(text: &str, from: &str, to: &str) -> String {
 #[test]
 fn the_demo_is_sound_as_a_whole() {
     let config = Config::load(Path::new("../../demo/config")).unwrap();
-    assert_eq!(config.sources.len(), 5);
+    // Five providers, one of them with two profiles.
+    assert_eq!(config.sources.len(), 6);
     assert_eq!(config.venues.len(), 3);
     assert!((33..=45).contains(&config.instruments.len()), "about forty: {}", config.instruments.len());
     let kinds =

@@ -91,7 +91,7 @@ fn across_an_action_the_difference_of_two_prices_is_rounded_once() {
     let judged = Judged { action: Action { ex_date, what }, counts_on: ex_date, close: None, effect };
     let factors = Factors::of(&[judged], Slot::on, None);
     let mut deriver = Deriver::new(&["change".parse().unwrap(), "highest_2".parse().unwrap()], 6, vec![], None);
-    let mut push = |at: usize, close: &str| exact(&deriver.push(&input(at, [price(close); 4], false), Some(&factors)));
+    let mut push = |at: usize, close: &str| exact(deriver.push(&input(at, [price(close); 4], false), Some(&factors)));
     assert_eq!(push(0, "10.00"), ["-", "-"]);
     // 3.33 − 10/3, and not 3.33 − 3.333333.
     assert_eq!(push(1, "3.33"), ["-0.003333", "3.333333"]);
@@ -129,7 +129,7 @@ fn the_middle_of_two_prices_has_a_further_digit_only_where_it_needs_one() {
     let mid = |bid: &str, ask: &str| {
         let mut deriver = Deriver::new(&["mid".parse().unwrap(), "spread".parse().unwrap()], 6, vec![], None);
         let bar = Input { other: Some(Priced { raw: price(ask), slot: Slot(20_185) }), ..input(0, [price(bid); 4], false) };
-        exact(&deriver.push(&bar, None)).join(" ")
+        exact(deriver.push(&bar, None)).join(" ")
     };
     assert_eq!(mid("1.10", "1.12"), "1.11 0.02");
     assert_eq!(mid("1.10", "1.13"), "1.115 0.03");
