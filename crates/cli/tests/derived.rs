@@ -127,6 +127,29 @@ async fn rows_are_picked_by_conditions_and_newest_bars_are_sorted() {
     let cells: Vec<_> = wide.iter().filter(|row| !row[1].is_empty()).map(|row| (row[0].clone(), row[1].clone())).collect();
     assert_eq!(cells, ask("&from=2025-01-06").await.iter().map(|row| (row[0].clone(), row[1].clone())).collect::<Vec<_>>());
 
+    // A window of one bar is one all the same: no block may be passed over for it.
+    let closes = service.text("/bars?instrument=OXB&columns=date,close&where=drawdown_1+%3C+5").await;
+    assert_eq!(table(&closes).len(), all.len());
+    // A session is gone over from its first bar on, wherever the range begins.
+    let session = async |more: &str| {
+        let path = format!("/bars?instrument=QHC&interval=1m&columns=time,volume,sum_1_sessions_of_volume&to=2025-04-03{more}");
+        table(&service.text(&path).await)
+    };
+    let whole = session("&from=2025-04-02").await;
+    let (mut day, mut sum) = (String::new(), 0);
+    for row in &whole {
+        // The sessions of Aldermere begin at 21:00 or 22:00 in UTC: half a day on, they have one date.
+        let own: jiff::Timestamp = row[0].parse().unwrap();
+        let date = (own + jiff::SignedDuration::from_hours(12)).to_string()[..10].to_owned();
+        sum = if date == day { sum } else { 0 } + row[1].parse::<i64>().unwrap();
+        day = date;
+        assert_eq!(row[2], sum.to_string(), "{row:?}");
+    }
+    let part = session("&from=2025-04-03T00:00:00Z").await;
+    assert!(part.len() > 50 && part[..] == whole[whole.len() - part.len()..], "{:?} {:?}", part.first(), whole.last());
+    let above = session("&from=2025-04-02&where=sum_1_sessions_of_volume+%3E+20000").await;
+    let held: Vec<_> = whole.iter().filter(|row| row[2].parse::<i64>().unwrap() > 20_000).cloned().collect();
+    assert!(!held.is_empty() && above == held);
     // What stands in blocks that are not opened would not have held.
     let minutes = table(&service.text("/bars?instrument=QHC&interval=1m&columns=time,close,volume").await);
     let mut volumes: Vec<i64> = minutes.iter().map(|row| row[2].parse().unwrap()).collect();

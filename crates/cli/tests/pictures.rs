@@ -32,6 +32,16 @@ async fn a_picture_is_drawn_over_http_and_by_the_client() {
     assert_eq!(again.status().as_u16(), 304);
     assert_ne!(service.ask(&format!("{path}&dark=true")).await.headers()["etag"], tag);
 
+    // Stamps are on the clock of the venue, or on the one that is asked for: 10:00 in Aldermere is 22:00 in UTC.
+    for (zone, told) in [
+        ("", ["times of Pacific/Auckland", "2025-04-08 10:00"]),
+        ("&zone=UTC", ["times of UTC", "2025-04-07 22:00"]),
+        ("&zone=%2B02:00", ["times of +02:00", "2025-04-08 00:00"]),
+    ] {
+        let minutes = service.text(&format!("/picture?series=KBF/1m/golden&from=2025-04-08&to=2025-04-08&format=svg{zone}")).await;
+        assert!(told.iter().all(|part| minutes.contains(part)), "{zone}: {}", &minutes[..3_000]);
+    }
+
     let file = bench.data().join("three.png");
     let said = service.cli(&["picture", "KBF", "OXB", "--last", "250", "--dark", "-o", file.to_str().unwrap()]);
     assert_eq!(said.code, 0, "{said:?}");

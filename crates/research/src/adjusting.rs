@@ -150,9 +150,7 @@ impl Research {
     ) -> Result<Vec<(Slot, Step)>, DeskError> {
         let calendar = setup.calendar_of(instrument)?;
         let all: Vec<Judged> = judged.actions.iter().map(|(_, judged)| judged.clone()).collect();
-        let mut steps = derived::steps(&all, &instrument.currency, |date| start_of(calendar, interval, date));
-        steps.sort_by_key(|(slot, _)| *slot);
-        Ok(steps)
+        Ok(derived::steps(&all, &instrument.currency, |date| start_of(calendar, interval, date)))
     }
 
     /// The actions of an instrument and what each does to daily prices, as of an instant; with what lists say otherwise.

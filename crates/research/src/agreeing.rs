@@ -7,7 +7,7 @@ use crate::{
 };
 use mizuno_config::{GOLDEN, profile};
 use mizuno_core::{
-    Instrument, Interval, SeriesKey, Side, Slot, Timestamp, TradeDate,
+    Decimal, Instrument, Interval, SeriesKey, Side, Slot, Timestamp, TradeDate,
     adjust::Effect,
     agreement::{Agreement, Ours, Step, Told, agreement},
 };
@@ -37,6 +37,12 @@ impl Research {
         let instrument = setup.instrument(symbol)?;
         let calendar = setup.calendar_of(instrument)?;
         let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
+        let mut lineup = self.unexamined(setup, &key, &known).await?;
+        lineup.only_as_traded();
+        let told_as_traded = lineup.ranks.iter().any(|(_, places)| !places.is_empty());
+        let zone = setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+        // Read once, and only where there is somebody to hold them against.
+        let mut traded: Option<Vec<(TradeDate, Decimal)>> = None;
         let mut out = vec![];
         for row in self.desk.store.sources_of(&instrument.symbol, Interval::Daily, Side::Trade).await? {
             let all = match offer_of(setup, &row.key).map(|offer| offer.adjusted) {
@@ -44,16 +50,16 @@ impl Research {
                 Some(profile::Adjusted::SplitsAndDividends) => true,
                 Some(profile::Adjusted::No) | None => continue,
             };
-            let mut lineup = self.unexamined(setup, &key, &known).await?;
-            lineup.only_as_traded();
             let source = row.key.source.clone();
             let adjusted_for = if all { "splits and dividends" } else { "splits" };
-            if lineup.ranks.iter().all(|(_, places)| places.is_empty()) {
+            if !told_as_traded {
                 out.push(Agreed { source, adjusted_for, found: None, says: vec![] });
                 continue;
             }
-            let traded = self.read_closes(setup, &Closes::daily(lineup), calendar, &known).await?;
-            let zone = setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+            if traded.is_none() {
+                traded = Some(self.read_closes(setup, &Closes::daily(lineup.clone()), calendar, &known).await?);
+            }
+            let traded = traded.as_deref().unwrap_or_default();
             let versions = self.desk.store.versions(&row, Slot(i64::MIN)..Slot(i64::MAX), as_of).await?;
             let newest = versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(|all| all.last().filter(|v| !v.withdrawn));
             let told: Vec<Told> =
@@ -70,7 +76,7 @@ impl Research {
                     Effect::AfterAnchor | Effect::NotAsked => {}
                 }
             }
-            let found = agreement(&traded, &told, &ours.iter().map(|(ours, _)| *ours).collect::<Vec<_>>());
+            let found = agreement(traded, &told, &ours.iter().map(|(ours, _)| *ours).collect::<Vec<_>>());
             let says = found.steps.iter().map(|step| sentence(&source, step, &ours, &idle, all.then_some(instrument))).collect();
             let found = Some(found).filter(|found| found.sessions > 0);
             out.push(Agreed { source, adjusted_for, found, says });

@@ -9,6 +9,7 @@ use mizuno_config::GOLDEN;
 use mizuno_core::{Bars, Calendar, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits, spans::union};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{blocks::Needed, ranges::Sieve, reading::Reading, series::SeriesRow};
+use std::collections::VecDeque;
 
 /// Bars, and the places of their sources where these are several.
 pub type Piece = (Bars, Vec<u16>);
@@ -20,12 +21,7 @@ pub enum Reader {
     /// Golden ones.
     Golden(Box<GoldenReading>),
     /// Those of some stretches, one after another.
-    Stretches(Box<Stretches>),
-}
-
-/// Stretches of a subject in which there may be bars of interest.
-pub struct Stretches {
-    readers: std::collections::VecDeque<Reader>,
+    Stretches(VecDeque<Reader>),
 }
 
 impl Reader {
@@ -49,11 +45,11 @@ impl Reader {
             Reader::One(one) => Ok(one.next().await?.map(|bars| (bars, vec![]))),
             Reader::Golden(golden) => Ok(golden.next().await?.map(|made| (made.bars, made.from))),
             Reader::Stretches(stretches) => {
-                while let Some(reader) = stretches.readers.front_mut() {
+                while let Some(reader) = stretches.front_mut() {
                     if let Some(piece) = Box::pin(reader.next()).await? {
                         return Ok(Some(piece));
                     }
-                    stretches.readers.pop_front();
+                    stretches.pop_front();
                 }
                 Ok(None)
             }
@@ -191,11 +187,11 @@ impl Research {
         for row in subject.rows() {
             spans = union(&spans, &self.desk.store.may_pass(&row, &extent, sieve).await?);
         }
-        let mut readers = std::collections::VecDeque::new();
+        let mut readers = VecDeque::new();
         for span in spans.iter() {
             readers.push_back(self.read_over(subject.clone(), calendar, span.clone(), as_of, needed).await?);
         }
-        Ok(Reader::Stretches(Box::new(Stretches { readers })))
+        Ok(Reader::Stretches(readers))
     }
 
     /// All bars of a stretch at once; for what looks at a series as a whole.

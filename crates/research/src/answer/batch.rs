@@ -53,11 +53,6 @@ pub enum Cells {
 }
 
 impl Cells {
-    /// Empty cells.
-    pub(super) fn none(rows: usize) -> Cells {
-        Cells::Numbers(vec![None; rows])
-    }
-
     /// Puts those of another column of its kind behind them.
     pub(super) fn append(&mut self, more: Cells) {
         match (self, more) {

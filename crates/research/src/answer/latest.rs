@@ -92,7 +92,7 @@ async fn newest(prepared: &Prepared, at: usize, columns: &[Column]) -> Result<Op
     if extent.start >= extent.end {
         return Ok(None);
     }
-    let few = start(resolved, member, extent.end, Needs { bars: 1, sessions: 0 })?.max(extent.start)..extent.end;
+    let few = start(resolved, member, extent.end, Needs { bars: 1, sessions: 0 }, false)?.max(extent.start)..extent.end;
     match last(prepared, at, columns, &few).await? {
         // None of the newest bars could be brought back: the one before them is the newest.
         None if resolved.question.shape.picking.conditions.is_empty() && few != extent => last(prepared, at, columns, &extent).await,

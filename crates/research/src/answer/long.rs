@@ -176,7 +176,7 @@ fn newest(resolved: &Resolved, member: &Member) -> Result<Span, DeskError> {
     let picking = &question.shape.picking;
     Ok(match picking.keep {
         Some(Keep::Last(bars)) if picking.conditions.is_empty() && !question.works_out(Quantity::Drawdown) => {
-            start(resolved, member, extent.end, Needs { bars, sessions: 0 })?.max(extent.start)..extent.end
+            start(resolved, member, extent.end, Needs { bars, sessions: 0 }, false)?.max(extent.start)..extent.end
         }
         _ => extent,
     })
@@ -245,8 +245,8 @@ pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, memb
             Cells::Numbers(rows.iter().map(of).collect())
         }
         Column::Derived(derived) => {
-            let Some(at) = member.worked.iter().position(|d| *d == derived) else { return Cells::none(rows.len()) };
-            let of = |row: &Option<&Row>| *row.as_ref()?.derived.get(at)?;
+            let at = member.worked.iter().position(|d| *d == derived);
+            let of = |row: &Option<&Row>| *row.as_ref()?.derived.get(at?)?;
             match derived.is_exact() {
                 true => Cells::Numbers(rows.iter().map(|row| how.exact(derived, of(row)?)).collect()),
                 false => Cells::Reals(rows.iter().map(|row| of(row).map(|v| v.shown())).collect()),

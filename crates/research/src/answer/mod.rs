@@ -23,6 +23,7 @@ use crate::{
     question::{
         Column, Layout, Round,
         resolve::{Resolved, Wanted},
+        zone::Clock,
     },
     reading::Subject,
 };
@@ -220,18 +221,10 @@ impl Prepared {
         self.members.iter().map(|m| self.label(m)).collect()
     }
 
-    /// The clock of the first series' venue, or the one that is asked for.
-    pub(crate) fn zone(&self) -> jiff::tz::TimeZone {
-        jiff::tz::TimeZone::get(&self.zone_name()).unwrap_or(jiff::tz::TimeZone::UTC)
-    }
-
-    /// Its name.
-    pub(crate) fn zone_name(&self) -> String {
+    /// The clock of the first series' venue.
+    pub(crate) fn venue_clock(&self) -> Clock {
         let venue = self.members.first().and_then(|m| self.resolved.setup.config.venues.get(&m.wanted.instrument.venue));
-        match &self.resolved.question.shape.clock {
-            crate::question::zone::Clock::Utc => venue.and_then(|v| v.zone.iana_name()).unwrap_or("UTC").to_owned(),
-            clock => clock.to_string(),
-        }
+        venue.map_or(Clock::Utc, |v| Clock::Zone(v.zone.clone()))
     }
 
     /// Whether there are several instruments.
@@ -327,16 +320,15 @@ impl Prepared {
         }
         let research = self.research.clone();
         let hands = &research.desk.hands;
+        let both = rooms.iter().copied().reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default();
         match self.resolved.question.shape.layout {
             Layout::Long => {
-                let both = rooms.into_iter().reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default();
                 let headings = self.long_headings(both);
                 let held: u64 = self.members.iter().filter_map(|m| m.completeness).map(|c| c.held).sum();
                 let rows = Source::Long(Box::new(long::Long::new(self)));
                 Ok(Answer { headings, rows: if typed || held > MANY { rows.ahead(hands) } else { rows } })
             }
             Layout::Latest => {
-                let both = rooms.into_iter().reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default();
                 let headings = self.long_headings(both);
                 Ok(Answer { headings, rows: Source::Latest(Box::new(latest::Latest::new(self))) })
             }

@@ -18,11 +18,7 @@ use crate::{
     question::{Against, Column, Missing, resolve::Resolved},
 };
 use futures_util::{StreamExt, stream};
-use mizuno_core::{
-    Bar, Decimal, Overlap, Slot, Span,
-    bar::Digits,
-    derived::{Derived, Value},
-};
+use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, bar::Digits, derived::Value};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -120,7 +116,7 @@ fn compared(against: Against, first: &Kind, kind: &Kind) -> Kind {
 }
 
 /// The cells of a column less those of the first series, or over them; empty where one of them is.
-fn compare(against: Against, first: &Cells, cells: &Cells) -> Cells {
+fn compare(against: Against, first: &Cells, cells: &Cells, rows: usize) -> Cells {
     let real = |cells: &Cells, at: usize| match cells {
         Cells::Numbers(all) => all[at].map(Decimal::to_f64),
         Cells::Reals(all) => all[at],
@@ -130,16 +126,7 @@ fn compare(against: Against, first: &Cells, cells: &Cells) -> Cells {
         (Against::Difference, Cells::Numbers(a), Cells::Numbers(b)) => {
             Cells::Numbers(a.iter().zip(b).map(|(a, b)| (*b)?.minus((*a)?)).collect())
         }
-        _ => {
-            let rows = if let Cells::Numbers(all) = cells {
-                all.len()
-            } else if let Cells::Reals(all) = cells {
-                all.len()
-            } else {
-                0
-            };
-            Cells::Reals((0..rows).map(|at| pair(against, real(first, at), real(cells, at))).collect())
-        }
+        _ => Cells::Reals((0..rows).map(|at| pair(against, real(first, at), real(cells, at))).collect()),
     }
 }
 
@@ -352,21 +339,17 @@ async fn strip(
     while let Some(read) = reader.next(&finer, &how, member).await? {
         slots.extend(read.bars.iter().map(|b| b.slot));
         for (cells, column) in out.numbers.iter_mut().zip(values.iter().filter(|c| is_number(**c))) {
-            let value = |at: usize, derived: &Derived| -> Option<Value> {
-                let place = member.worked.iter().position(|d| d == derived)?;
-                *read.derived.get(at)?.get(place)?
-            };
-            match (cells, column) {
-                (Numbers::Real(cells), Column::Derived(d)) => {
-                    cells.extend((0..read.bars.len()).map(|at| value(at, d).map_or(f64::NAN, |v| v.shown())));
-                }
-                (Numbers::Exact(cells), Column::Derived(d)) => {
-                    cells.extend((0..read.bars.len()).map(|at| how.exact(*d, value(at, d)?)));
-                }
-                (Numbers::Exact(cells), _) => {
+            let Column::Derived(derived) = column else {
+                if let Numbers::Exact(cells) = cells {
                     cells.extend(read.iter().map(|(_, bar, extra)| how.number(*column, member.measured.as_deref(), bar, extra)));
                 }
-                (Numbers::Real(_), _) => {}
+                continue;
+            };
+            let place = member.worked.iter().position(|d| d == derived);
+            let value = |values: &[Option<Value>]| -> Option<Value> { *values.get(place?)? };
+            match cells {
+                Numbers::Real(cells) => cells.extend(read.derived.iter().map(|v| value(v).map_or(f64::NAN, |v| v.shown()))),
+                Numbers::Exact(cells) => cells.extend(read.derived.iter().map(|v| how.exact(*derived, value(v)?))),
             }
         }
         if with_source {
@@ -491,7 +474,7 @@ impl Stretch {
                 let Some(against) = prepared.resolved.question.shape.against.filter(|_| is_number(*column)) else { continue };
                 match at {
                     0 => firsts.push(columns[from].clone()),
-                    _ => columns.push(compare(against, &firsts[nth], &columns[from])),
+                    _ => columns.push(compare(against, &firsts[nth], &columns[from], rows)),
                 }
                 nth += 1;
             }

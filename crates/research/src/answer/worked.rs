@@ -7,7 +7,7 @@ use super::{
     before::start,
     extra::{Extra, typical},
     made::{Made, Read, begun, grid},
-    rows::{Rows, decimals},
+    rows::{Rows, decimals, needed},
 };
 use crate::{
     Research,
@@ -55,7 +55,7 @@ impl Question {
 }
 
 /// The numbers of bars that some numbers are worked out of, as columns.
-pub(super) fn columns_of(wanted: &[Derived]) -> impl Iterator<Item = Column> {
+fn columns_of(wanted: &[Derived]) -> impl Iterator<Item = Column> {
     let of = |d: &Derived| -> &'static [Column] {
         match d.of {
             Quantity::Open | Quantity::Gap => &[Column::Open],
@@ -67,7 +67,7 @@ pub(super) fn columns_of(wanted: &[Derived]) -> impl Iterator<Item = Column> {
             _ => &[],
         }
     };
-    wanted.iter().flat_map(of).copied().collect::<Vec<_>>().into_iter()
+    wanted.iter().flat_map(of).copied()
 }
 
 /// Whether each row follows from its own bar alone, as it is kept: whatever does not hold need not be worked with then.
@@ -75,7 +75,7 @@ fn by_itself(resolved: &Resolved, member: &Member, wanted: &[Derived]) -> Result
     let question = &resolved.question;
     let conditions = &question.shape.picking.conditions;
     let as_kept = question.adjust.is_none() && !member.may_lose_bars() && grid(resolved, member)?.is_none();
-    let plain = wanted.iter().all(|d| d.needs() == Needs::default() && d.of != Quantity::Drawdown);
+    let plain = wanted.iter().all(|d| d.is_of_one_bar());
     // Whether a price crosses is told by the bar before, too.
     let crosses = conditions.iter().any(|c| matches!(c.sign, Sign::CrossesAbove | Sign::CrossesBelow));
     Ok(!conditions.is_empty() && as_kept && plain && !crosses && question.shape.layout != Layout::Latest)
@@ -104,14 +104,11 @@ fn fails(condition: &Condition, bar: &Bar) -> bool {
     sides.is_some_and(|(left, right)| !condition.holds((left.map(Value::of), right.map(Value::of)), (None, None)))
 }
 
-/// What a bar of a member must have for its row to be given, as far as that can be told of a block without opening it; `None` where other bars
-/// are needed too, or where the numbers of the answer are not those of the bars.
-fn sieve(resolved: &Resolved, member: &Member, wanted: &[Derived]) -> Result<Option<Sieve>, DeskError> {
-    if !by_itself(resolved, member, wanted)? {
-        return Ok(None);
-    }
+/// What a bar must have for all conditions to hold, as far as that can be told of a block without opening it; for rows that follow from their
+/// own bars alone.
+fn sieve(conditions: &[Condition]) -> Sieve {
     let mut out = Sieve::default();
-    for Condition { left, sign, right } in &resolved.question.shape.picking.conditions {
+    for Condition { left, sign, right } in conditions {
         let Operand::Number(number) = right else { continue };
         let (from, to) = match left.of {
             Quantity::Open | Quantity::High | Quantity::Low | Quantity::Close => (&mut out.price_from, &mut out.price_to),
@@ -125,7 +122,7 @@ fn sieve(resolved: &Resolved, member: &Member, wanted: &[Derived]) -> Result<Opt
             *to = Some(to.map_or(*number, |known| known.min(*number)));
         }
     }
-    Ok((out != Sieve::default()).then_some(out))
+    out
 }
 
 /// What the numbers of a member follow from, besides its own bars.
@@ -156,8 +153,11 @@ enum Kept {
 }
 
 struct Working {
-    wanted: Vec<Derived>,
     deriver: Deriver,
+    /// Whether trade dates are needed, the age of bars, the sessions that they lie in: each takes a look at the calendar.
+    dated: bool,
+    aged: bool,
+    by_session: bool,
     /// Each with the places of its two sides among the numbers; a number that is given has none.
     conditions: Vec<(Condition, usize, Option<usize>)>,
     /// Numbers are counted from this row on.
@@ -198,54 +198,54 @@ impl Worked {
         let question = &resolved.question;
         let wanted = question.worked_out();
         let calendar = resolved.calendar(&member.wanted)?;
-        let counts = wanted.iter().any(|d| d.of == Quantity::Drawdown);
-        let crosses = Needs { bars: u32::from(!question.shape.picking.conditions.is_empty()), sessions: 0 };
-        let needs = wanted.iter().map(|d| d.needs()).fold(crosses, Needs::and);
-        let needs = if crosses.bars > 0 { Needs { bars: needs.bars + 1, ..needs } } else { needs };
+        let picking = &question.shape.picking;
+        let needs = wanted.iter().map(|d| d.needs()).fold(Needs::default(), Needs::and);
+        // Whether a price crosses is told by the bar before, too.
+        let needs = Needs { bars: needs.bars + u32::from(!picking.conditions.is_empty()), ..needs };
+        let by_session = wanted.iter().any(|d| d.goes_over_sessions());
         // What is counted from the first row of all begins there.
+        let counts = wanted.iter().any(|d| d.of == Quantity::Drawdown);
         let first = if counts { rows.start.min(member.extent.start) } else { rows.start };
-        let picks = question.shape.picking.keep.is_some();
-        let from = if wanted.is_empty() { rows.start } else { start(resolved, member, first, needs)? };
+        let from = if wanted.is_empty() { rows.start } else { start(resolved, member, first, needs, by_session)? };
         let all: Vec<Column> = columns.iter().copied().chain(columns_of(&wanted)).collect();
-        let needed = super::rows::needed(&all);
-        let span = from..rows.end;
-        let (subject, instant) = (member.subject.clone(), resolved.instant);
-        let reader = match sieve(resolved, member, &wanted)? {
-            Some(sieve) => research.read_through(subject, calendar, span.clone(), instant, needed, &sieve).await?,
-            None => research.read_over(subject, calendar, span.clone(), instant, needed).await?,
+        let (span, instant) = (from..rows.end, resolved.instant);
+        let (subject, numbers) = (member.subject.clone(), needed(&all));
+        let by_itself = by_itself(resolved, member, &wanted)?;
+        let reader = match sieve(&picking.conditions) {
+            sieve if by_itself && sieve != Sieve::default() => {
+                research.read_through(subject, calendar, span.clone(), instant, numbers, &sieve).await?
+            }
+            _ => research.read_over(subject, calendar, span.clone(), instant, numbers).await?,
         };
         let made = Made::new(reader, resolved, member, &begun(resolved, member, &span)?)?;
-        if wanted.is_empty() && !picks {
+        if wanted.is_empty() && picking.keep.is_none() {
             return Ok(Worked { made, working: None });
         }
         let other = match &member.other {
             None => None,
             Some(other) => {
-                let reader =
-                    research.read_over(other.subject.clone(), calendar, span.clone(), resolved.instant, super::rows::needed(&[])).await?;
+                let closes = needed(&[]);
+                let reader = research.read_over(other.subject.clone(), calendar, span.clone(), instant, closes).await?;
                 Some(Other { made: Made::new(reader, resolved, other, &begun(resolved, member, &span)?)?, waiting: VecDeque::new() })
             }
         };
-        let by_itself = by_itself(resolved, member, &wanted)?;
         let place = |d: Derived| wanted.iter().position(|w| *w == d).unwrap_or(0);
         let condition = |c: &Condition| (*c, place(c.left), if let Operand::Derived(d) = c.right { Some(place(d)) } else { None });
-        let steps = member.beside.steps.to_vec();
+        let instrument = &member.wanted.instrument;
+        let (steps, expiry) = (member.beside.steps.to_vec(), instrument.expiry.or(instrument.last_traded));
         Ok(Worked {
             made,
             working: Some(Working {
-                deriver: Deriver::new(
-                    &wanted,
-                    decimals(question.shape.round),
-                    steps,
-                    member.wanted.instrument.expiry.or(member.wanted.instrument.last_traded),
-                ),
-                conditions: question.shape.picking.conditions.iter().map(condition).collect(),
-                wanted,
+                deriver: Deriver::new(&wanted, decimals(question.shape.round), steps, expiry),
+                conditions: picking.conditions.iter().map(condition).collect(),
+                dated: wanted.iter().any(|d| d.of == Quantity::DaysToExpiry),
+                aged: wanted.iter().any(|d| d.of == Quantity::Age),
+                by_session,
                 begins: first,
                 begun: false,
                 from: rows.start,
                 end: None,
-                keep: match (question.shape.layout, question.shape.picking.keep) {
+                keep: match (question.shape.layout, picking.keep) {
                     (Layout::Latest, _) => Kept::Newest,
                     (_, None) => Kept::All,
                     (_, Some(Keep::First(n))) => Kept::First(n),
@@ -314,7 +314,6 @@ impl Working {
     fn rows(&mut self, read: Read, finer: &Rows<'_>, how: &Rows<'_>) -> Read {
         let mut out = Read::default();
         let factors = finer.factors_and_decimals().map(|(factors, _)| factors);
-        let with_extras = !read.extras.is_empty();
         let places = read.from.iter().copied().chain(std::iter::repeat(0));
         let mut extras = read.extras.iter();
         for (bar, place) in read.bars.iter().zip(places) {
@@ -335,7 +334,7 @@ impl Working {
             if bar.slot >= self.from && holds && !matches!(self.keep, Kept::First(0)) {
                 out.bars.push(*bar);
                 out.from.push(place);
-                out.extras.extend(extra.filter(|_| with_extras).cloned());
+                out.extras.extend(extra.cloned());
                 out.derived.push(self.deriver.newest().0.into());
                 match &mut self.keep {
                     Kept::First(n) => *n -= 1,
@@ -378,16 +377,13 @@ impl Working {
                 exact: Some(how.volume(bar.slot, v)),
             }),
         };
-        let wants = |of: Quantity| self.wanted.iter().any(|d| d.of == of);
         let turnover = match sources {
             Some(sources) => sources.turnover,
             None => bar.volume().map(|v| typical(bar) * v.to_f64()),
         };
-        // The date and the end of a bar take a look at the calendar each.
-        let date = if wants(Quantity::DaysToExpiry) { how.trade_date(bar.slot) } else { TradeDate(0) };
-        let age = if wants(Quantity::Age) { (self.instant.0 - finer.end_of(last).0).div_euclid(MINUTE) } else { 0 };
-        let sessions = self.wanted.iter().any(|d| d.needs().sessions > 0);
-        let session = if sessions { finer.session_number(last) } else { 0 };
+        let date = if self.dated { how.trade_date(bar.slot) } else { TradeDate(0) };
+        let age = if self.aged { (self.instant.0 - finer.end_of(last).0).div_euclid(MINUTE) } else { 0 };
+        let session = if self.by_session { finer.session_number(last) } else { 0 };
         let other = self.other.as_mut().and_then(|o| o.at(bar.slot));
         Input { prices, volume, turnover, other, date, session, cut, age }
     }

@@ -205,13 +205,8 @@ impl Research {
                     format!("side: mid and spread are worked out of bids and asks, and {side} is asked for; leave it out, or say bid");
                 return Err(DeskError::Invalid(why));
             }
-            side => {
-                if both {
-                    Some(Side::Bid)
-                } else {
-                    side
-                }
-            }
+            _ if both => Some(Side::Bid),
+            side => side,
         };
         let key = self.series_for(setup, symbol, finer, side, source).await?;
         let other = if both { Some(self.series_for(setup, symbol, finer, Some(Side::Ask), source).await?) } else { None };

@@ -130,10 +130,19 @@ pub(super) fn refused(problems: Vec<String>) -> Refusal {
     Refusal::invalid(problems.join("; "))
 }
 
+/// The keys and values of an address.
+pub(super) fn pairs(request: &HttpRequest) -> Result<Vec<(String, String)>, Refusal> {
+    let read = serde_urlencoded::from_str(request.query_string());
+    read.map_err(|e| Refusal::invalid(format!("what stands behind the question mark cannot be read: {e}")))
+}
+
+/// Whether whoever asks has the answer with this validator already.
+pub(super) fn has_seen(seen: Option<Header<IfNoneMatch>>, tag: &EntityTag) -> bool {
+    matches!(seen.map(Header::into_inner), Some(IfNoneMatch::Items(tags)) if tags.iter().any(|t| t.weak_eq(tag)))
+}
+
 async fn from_address(research: &Research, request: &HttpRequest) -> Result<Question, Refusal> {
-    let pairs: Vec<(String, String)> = serde_urlencoded::from_str(request.query_string())
-        .map_err(|e| Refusal::invalid(format!("what stands behind the question mark cannot be read: {e}")))?;
-    read(research, Given::from_pairs(pairs).map_err(Refusal::invalid)?).await
+    read(research, Given::from_pairs(pairs(request)?).map_err(Refusal::invalid)?).await
 }
 
 async fn from_body(research: &Research, request: &HttpRequest, body: &[u8]) -> Result<Question, Refusal> {
@@ -246,9 +255,7 @@ async fn serve(
     // A file that names its instant has other bytes as of another, though the same bars.
     let weak = question.file.format.is_typed() && question.as_of.is_none();
     let tag = EntityTag::new(weak, draft.validator()?[..32].to_owned());
-    if let Some(IfNoneMatch::Items(tags)) = seen.map(Header::into_inner)
-        && tags.iter().any(|t| t.weak_eq(&tag))
-    {
+    if has_seen(seen, &tag) {
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
     let format = question.file.format;

@@ -61,8 +61,7 @@ pub(super) async fn draw(
     seen: Option<Header<IfNoneMatch>>,
 ) -> Result<HttpResponse, Refusal> {
     let research = research.into_inner();
-    let mut pairs: Vec<(String, String)> = serde_urlencoded::from_str(request.query_string())
-        .map_err(|e| Refusal::invalid(format!("what stands behind the question mark cannot be read: {e}")))?;
+    let mut pairs = bars::pairs(&request)?;
     let svg = match take(&mut pairs, "format").as_deref() {
         None | Some("png") => false,
         Some("svg") => true,
@@ -74,18 +73,19 @@ pub(super) async fn draw(
         Some(other) => return Err(Refusal::invalid(format!("dark: `{other}` is neither true nor false"))),
     };
     let size = (pixels(&mut pairs, "width", 1280)?, pixels(&mut pairs, "height", 800)?);
-    let canvas = Canvas { size, dark };
+    let venue_clock = pairs.iter().all(|(key, _)| key != "zone");
+    let canvas = Canvas { size, dark, svg, venue_clock };
     let question = bars::read(&research, Given::from_pairs(pairs).map_err(Refusal::invalid)?).await?;
     let question = question.to_draw(canvas).map_err(bars::refused)?;
     let seat = seats.take(bars::client(&request), true).await?;
     let _turn = seat.turn().await;
-    let tag = EntityTag::new_strong(research.picture_validator(question.clone(), canvas, svg).await?);
-    if let Some(IfNoneMatch::Items(tags)) = seen.map(Header::into_inner)
-        && tags.iter().any(|t| t.weak_eq(&tag))
-    {
+    let sketch = research.sketch(question, canvas).await?;
+    let tag = EntityTag::new_strong(sketch.validator()?);
+    if bars::has_seen(seen, &tag) {
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
-    let (picture, instant) = research.picture(question, canvas).await?;
+    let instant = sketch.instant();
+    let picture = sketch.picture().await?;
     let drawing = research.desk.hands.spawn(async move { if svg { picture.svg().map(String::into_bytes) } else { picture.png() } });
     let bytes = drawing.await.map_err(|e| DeskError::fault("drawing the picture", e))?;
     let bytes = bytes.map_err(|e| Refusal::invalid(e.to_string()))?;

@@ -231,6 +231,18 @@ impl Derived {
         self.is_exact() && self.of.is_a_price()
     }
 
+    /// Whether it goes over the bars of sessions, each from its first bar on.
+    #[must_use]
+    pub fn goes_over_sessions(self) -> bool {
+        self.windows().any(|w| matches!(w.reach, Reach::Sessions(_)))
+    }
+
+    /// Whether it follows from a bar alone.
+    #[must_use]
+    pub fn is_of_one_bar(self) -> bool {
+        self.windows().next().is_none() && !self.looks_back() && self.of != Quantity::Drawdown
+    }
+
     /// Whether it holds bars against those before, so that what is missing between them matters.
     #[must_use]
     pub fn looks_back(self) -> bool {

@@ -45,6 +45,23 @@ fn what_is_wrong_with_a_name_is_said() {
 }
 
 #[test]
+fn a_number_knows_what_it_follows_from() {
+    let named = |name: &str| name.parse::<Derived>().unwrap();
+    for (name, one_bar, sessions) in [
+        ("range", true, false),
+        ("age", true, false),
+        ("change", false, false),
+        ("drawdown", false, false),
+        // Of one bar only by chance: a window is one all the same.
+        ("drawdown_1", false, false),
+        ("mean_1_sessions", false, true),
+        ("highest_20_of_mean_2_sessions", false, true),
+    ] {
+        assert_eq!((named(name).is_of_one_bar(), named(name).goes_over_sessions()), (one_bar, sessions), "{name}");
+    }
+}
+
+#[test]
 fn a_number_knows_how_much_it_needs_before_its_bar() {
     let needs = |name: &str| name.parse::<Derived>().unwrap().needs();
     assert_eq!(needs("range"), Needs::default());
