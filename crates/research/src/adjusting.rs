@@ -5,7 +5,7 @@ use mizuno_config::GOLDEN;
 use mizuno_core::{
     Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Timestamp, TradeDate,
     adjust::{self, Adjust, Adjustment, Anchor, Effect, Factors, Judged},
-    derived::{self, Step},
+    derived::{self, Payout},
     spans::hull,
 };
 use mizuno_desk::{DeskError, Setup};
@@ -141,16 +141,16 @@ impl Research {
     }
 
     /// What a holder is paid and how many shares one becomes, by the slots of an interval; of actions judged for all kinds.
-    pub(crate) fn steps(
+    pub(crate) fn payouts(
         &self,
         setup: &Setup,
         instrument: &Instrument,
         interval: Interval,
         judged: &Adjusted,
-    ) -> Result<Vec<(Slot, Step)>, DeskError> {
+    ) -> Result<Vec<(Slot, Payout)>, DeskError> {
         let calendar = setup.calendar_of(instrument)?;
         let all: Vec<Judged> = judged.actions.iter().map(|(_, judged)| judged.clone()).collect();
-        Ok(derived::steps(&all, &instrument.currency, |date| start_of(calendar, interval, date)))
+        Ok(derived::payouts(&all, &instrument.currency, |date| start_of(calendar, interval, date)))
     }
 
     /// The actions of an instrument and what each does to daily prices, as of an instant; with what lists say otherwise.

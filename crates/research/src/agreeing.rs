@@ -9,7 +9,7 @@ use mizuno_config::{GOLDEN, profile};
 use mizuno_core::{
     Decimal, Instrument, Interval, SeriesKey, Side, Slot, Timestamp, TradeDate,
     adjust::Effect,
-    agreement::{Agreement, Ours, Step, Told, agreement},
+    agreement::{Agreement, Ours, Step, ToldClose, agreement},
 };
 use mizuno_desk::{DeskError, Setup};
 use num_traits::ToPrimitive;
@@ -62,8 +62,9 @@ impl Research {
             let traded = traded.as_deref().unwrap_or_default();
             let versions = self.desk.store.versions(&row, Slot(i64::MIN)..Slot(i64::MAX), as_of).await?;
             let newest = versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(|all| all.last().filter(|v| !v.withdrawn));
-            let told: Vec<Told> =
-                newest.map(|v| Told { date: v.bar.slot.date(), learned: v.recorded_at.date_in(&zone), close: v.bar.close() }).collect();
+            let told: Vec<ToldClose> = newest
+                .map(|v| ToldClose { date: v.bar.slot.date(), learned: v.recorded_at.date_in(&zone), close: v.bar.close() })
+                .collect();
             let mut ours: Vec<(Ours, String)> = vec![];
             let mut idle: Vec<(TradeDate, String)> = vec![];
             for (known, judged) in adjusted.actions.iter().filter(|(_, judged)| all || judged.action.is_of_shares()) {

@@ -8,7 +8,7 @@ use crate::{decimal::Decimal, time::TradeDate};
 
 /// A close as a source tells it, adjusted.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Told {
+pub struct ToldClose {
     /// Its trade date.
     pub date: TradeDate,
     /// The day on which the source told it so: it is adjusted for what was known then.
@@ -56,12 +56,12 @@ const STAYS: usize = 3;
 /// Holds adjusted closes against those that were traded; both in order of their dates, `ours` too.
 ///
 /// ```
-/// use mizuno_core::{Decimal, TradeDate, agreement::{Ours, Told, agreement}};
+/// use mizuno_core::{Decimal, TradeDate, agreement::{Ours, ToldClose, agreement}};
 /// let close = |text: &str| text.parse::<Decimal>().unwrap();
 /// let date = |n: i32| TradeDate(20_180 + n);
 /// let traded: Vec<_> = (0..8).map(|n| (date(n), close(if n < 4 { "2.00" } else { "1.90" }))).collect();
 /// // The source takes out a dividend of 0.10 with the ex-date of the fifth session; we know of none.
-/// let told: Vec<_> = (0..8).map(|n| Told { date: date(n), learned: date(9), close: close("1.90") }).collect();
+/// let told: Vec<_> = (0..8).map(|n| ToldClose { date: date(n), learned: date(9), close: close("1.90") }).collect();
 /// let found = agreement(&traded, &told, &[]);
 /// assert_eq!((found.sessions, found.steps.len(), found.steps[0].on), (8, 1, date(4)));
 /// assert!((found.steps[0].theirs - 0.95).abs() < 1e-9);
@@ -69,7 +69,7 @@ const STAYS: usize = 3;
 /// assert!(agreement(&traded, &told, &known).steps.is_empty());
 /// ```
 #[must_use]
-pub fn agreement(traded: &[(TradeDate, Decimal)], told: &[Told], ours: &[Ours]) -> Agreement {
+pub fn agreement(traded: &[(TradeDate, Decimal)], told: &[ToldClose], ours: &[Ours]) -> Agreement {
     let taken_out = |date: TradeDate, learned: TradeDate| -> f64 {
         ours.iter().filter(|o| date < o.counts_on && o.counts_on <= learned).map(|o| o.factor).product()
     };
@@ -157,12 +157,12 @@ mod tests {
     }
 
     /// Closes as traded, in cents, and as a source tells them that knows `theirs` and was asked on the last day; to four decimals.
-    fn world(closes: &[i64], theirs: &[Ours]) -> (Vec<(TradeDate, Decimal)>, Vec<Told>) {
+    fn world(closes: &[i64], theirs: &[Ours]) -> (Vec<(TradeDate, Decimal)>, Vec<ToldClose>) {
         let traded: Vec<_> = closes.iter().enumerate().map(|(n, c)| (date(n), Decimal { mantissa: *c, scale: 2 })).collect();
         let told = |(on, close): &(TradeDate, Decimal)| {
             let factor: f64 = theirs.iter().filter(|o| *on < o.counts_on).map(|o| o.factor).product();
             let mantissa = (close.to_f64() * factor * 1e4).round() as i64;
-            Told { date: *on, learned: date(closes.len()), close: Decimal { mantissa, scale: 4 } }
+            ToldClose { date: *on, learned: date(closes.len()), close: Decimal { mantissa, scale: 4 } }
         };
         (traded.clone(), traded.iter().map(told).collect())
     }

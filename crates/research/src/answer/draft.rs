@@ -147,7 +147,7 @@ impl Research {
                     difference(&expected, &held)
                 }
             };
-            beside = Beside { missing: Arc::new(missing), held: Arc::new(held), steps: Arc::default() };
+            beside = Beside { missing: Arc::new(missing), held: Arc::new(held), payouts: Arc::default() };
         }
         let measured = match (measures(question), golden) {
             (true, Some(golden)) => Some(Arc::new(Measured::Golden(golden))),
@@ -335,17 +335,17 @@ impl Draft {
                     };
                     let adjusted = judged(adjustment).await?;
                     // What holders are paid does not depend on how prices are adjusted.
-                    let steps = match (paid, adjustment == usual) {
+                    let payouts = match (paid, adjustment == usual) {
                         (false, _) => vec![],
-                        (true, true) => research.steps(&setup, instrument, interval, &adjusted)?,
-                        (true, false) => research.steps(&setup, instrument, interval, &judged(usual).await?)?,
+                        (true, true) => research.payouts(&setup, instrument, interval, &adjusted)?,
+                        (true, false) => research.payouts(&setup, instrument, interval, &judged(usual).await?)?,
                     };
-                    Ok::<_, DeskError>((adjusted, steps))
+                    Ok::<_, DeskError>((adjusted, payouts))
                 };
                 let done = hands.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("working out what actions do", e))?;
-                let (adjusted, steps) = done?;
+                let (adjusted, payouts) = done?;
                 member.adjusted = Some(Arc::new(adjusted));
-                member.beside.steps = Arc::new(steps);
+                member.beside.payouts = Arc::new(payouts);
             }
             Ok::<Member, DeskError>(member)
         };

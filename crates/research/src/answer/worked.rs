@@ -19,7 +19,7 @@ use crate::{
 };
 use mizuno_core::{
     Bar, Decimal, Slot, Span, Spans, Timestamp, TradeDate,
-    derived::{Derived, Deriver, Input, Needs, Priced, Quantity, Step, Value},
+    derived::{Derived, Deriver, Input, Needs, Payout, Priced, Quantity, Value},
     time::MINUTE,
 };
 use mizuno_desk::DeskError;
@@ -133,7 +133,7 @@ pub(crate) struct Beside {
     /// Slots that have one.
     pub held: Arc<Spans>,
     /// What holders are paid, by slot.
-    pub steps: Arc<Vec<(Slot, Step)>>,
+    pub payouts: Arc<Vec<(Slot, Payout)>>,
 }
 
 /// Reads the bars of a member with what is worked out of them.
@@ -232,11 +232,11 @@ impl Worked {
         let place = |d: Derived| wanted.iter().position(|w| *w == d).unwrap_or(0);
         let condition = |c: &Condition| (*c, place(c.left), if let Operand::Derived(d) = c.right { Some(place(d)) } else { None });
         let instrument = &member.wanted.instrument;
-        let (steps, expiry) = (member.beside.steps.to_vec(), instrument.expiry.or(instrument.last_traded));
+        let (payouts, expiry) = (member.beside.payouts.to_vec(), instrument.expiry.or(instrument.last_traded));
         Ok(Worked {
             made,
             working: Some(Working {
-                deriver: Deriver::new(&wanted, decimals(question.shape.round), steps, expiry),
+                deriver: Deriver::new(&wanted, decimals(question.shape.round), payouts, expiry),
                 conditions: picking.conditions.iter().map(condition).collect(),
                 dated: wanted.iter().any(|d| d.of == Quantity::DaysToExpiry),
                 aged: wanted.iter().any(|d| d.of == Quantity::Age),

@@ -10,7 +10,7 @@ use num_traits::ToPrimitive;
 
 /// What an action does to the holder of one share.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Step {
+pub enum Payout {
     /// It becomes so many; for rights and spin-offs, what is handed out is turned into shares at the opening price.
     Shares(f64),
     /// So much is paid on each.
@@ -20,14 +20,14 @@ pub enum Step {
 /// What each action that counts does to a holder, by the first slot of its session, in order. What was judged must have been judged for all
 /// actions.
 #[must_use]
-pub fn steps(judged: &[Judged], currency: &str, start: impl Fn(TradeDate) -> Slot) -> Vec<(Slot, Step)> {
-    let step = |j: &Judged| {
+pub fn payouts(judged: &[Judged], currency: &str, start: impl Fn(TradeDate) -> Slot) -> Vec<(Slot, Payout)> {
+    let payout = |j: &Judged| {
         let Effect::Applied { price, .. } = &j.effect else { return None };
-        let step = match &j.action.what {
-            What::Dividend(dividend) => Step::Paid(dividend_paid(dividend, currency).ok()?.to_f64()?),
-            _ => Step::Shares(price.recip().to_f64()?),
+        let payout = match &j.action.what {
+            What::Dividend(dividend) => Payout::Paid(dividend_paid(dividend, currency).ok()?.to_f64()?),
+            _ => Payout::Shares(price.recip().to_f64()?),
         };
-        Some((start(j.counts_on), step))
+        Some((start(j.counts_on), payout))
     };
-    judged.iter().filter_map(step).collect()
+    judged.iter().filter_map(payout).collect()
 }

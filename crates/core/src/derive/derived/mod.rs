@@ -9,7 +9,7 @@
 mod holder;
 mod working;
 
-pub use holder::{Step, steps};
+pub use holder::{Payout, payouts};
 pub use working::{Deriver, Input, Priced, Value, priced};
 
 use std::{fmt, str::FromStr};
@@ -146,7 +146,7 @@ pub const FUNCTIONS: [(Function, &str, &str); 6] = [
 
 /// How far a window goes back, the bar itself included.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Reach {
+pub enum WindowLength {
     /// So many bars.
     Bars(u32),
     /// The bars of so many sessions.
@@ -159,7 +159,7 @@ pub struct Window {
     /// What is made of them.
     pub function: Function,
     /// How many there are.
-    pub reach: Reach,
+    pub reach: WindowLength,
 }
 
 /// A number worked out of bars.
@@ -234,7 +234,7 @@ impl Derived {
     /// Whether it goes over the bars of sessions, each from its first bar on.
     #[must_use]
     pub fn goes_over_sessions(self) -> bool {
-        self.windows().any(|w| matches!(w.reach, Reach::Sessions(_)))
+        self.windows().any(|w| matches!(w.reach, WindowLength::Sessions(_)))
     }
 
     /// Whether it follows from a bar alone.
@@ -257,8 +257,8 @@ impl Derived {
             of => u32::from(of.looks_back()),
         };
         self.windows().fold(Needs { bars, sessions: 0 }, |needs, window| match window.reach {
-            Reach::Bars(n) => Needs { bars: needs.bars + n - 1, ..needs },
-            Reach::Sessions(n) => Needs { sessions: needs.sessions + n - 1, ..needs },
+            WindowLength::Bars(n) => Needs { bars: needs.bars + n - 1, ..needs },
+            WindowLength::Sessions(n) => Needs { sessions: needs.sessions + n - 1, ..needs },
         })
     }
 }
@@ -270,8 +270,8 @@ impl fmt::Display for Derived {
             let word = FUNCTIONS.iter().find(|(known, ..)| known == function).map_or("", |(_, word, _)| word);
             let before = if at > 0 { "_of_" } else { "" };
             match reach {
-                Reach::Bars(n) => write!(f, "{before}{word}_{n}")?,
-                Reach::Sessions(n) => write!(f, "{before}{word}_{n}_sessions")?,
+                WindowLength::Bars(n) => write!(f, "{before}{word}_{n}")?,
+                WindowLength::Sessions(n) => write!(f, "{before}{word}_{n}_sessions")?,
             }
         }
         match (windows.is_empty(), self.of) {
@@ -330,7 +330,7 @@ fn window(whole: &str, part: &str) -> Result<Window, NoSuchName> {
             "`{whole}`: {word} goes over {least} to {most} {what}; write it like {word}_20 or {word}_5_sessions"
         )));
     };
-    Ok(Window { function, reach: if sessions { Reach::Sessions(n) } else { Reach::Bars(n) } })
+    Ok(Window { function, reach: if sessions { WindowLength::Sessions(n) } else { WindowLength::Bars(n) } })
 }
 
 #[cfg(test)]

@@ -2,7 +2,7 @@ use super::*;
 use proptest::prelude::*;
 
 fn any_window() -> impl Strategy<Value = Window> {
-    let reach = prop_oneof![(2..=MOST_BARS).prop_map(Reach::Bars), (2..=MOST_SESSIONS).prop_map(Reach::Sessions)];
+    let reach = prop_oneof![(2..=MOST_BARS).prop_map(WindowLength::Bars), (2..=MOST_SESSIONS).prop_map(WindowLength::Sessions)];
     ((0..FUNCTIONS.len()).prop_map(|at| FUNCTIONS[at].0), reach).prop_map(|(function, reach)| Window { function, reach })
 }
 

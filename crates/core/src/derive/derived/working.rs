@@ -1,6 +1,6 @@
 //! Works derived numbers out, a bar at a time.
 
-use super::{Derived, Function, LONGEST_RUN, Quantity, Reach, Step, Window};
+use super::{Derived, Function, LONGEST_RUN, Payout, Quantity, Window, WindowLength};
 use crate::{
     adjust::{Factor, Factors},
     bar::Bar,
@@ -159,7 +159,7 @@ pub struct Deriver {
     lines: Vec<Line>,
     decimals: u8,
     /// What was paid to holders, by slot.
-    steps: Vec<(Slot, Step)>,
+    payouts: Vec<(Slot, Payout)>,
     expiry: Option<TradeDate>,
     /// The close before.
     before: Option<Priced>,
@@ -171,14 +171,14 @@ pub struct Deriver {
 }
 
 impl Deriver {
-    /// Begins to work out `wanted`. Adjusted prices are rounded to `decimals`; `steps` are what holders are paid, by slot; `expiry` is the
+    /// Begins to work out `wanted`. Adjusted prices are rounded to `decimals`; `payouts` are what holders are paid, by slot; `expiry` is the
     /// day of expiry.
     #[must_use]
-    pub fn new(wanted: &[Derived], decimals: u8, steps: Vec<(Slot, Step)>, expiry: Option<TradeDate>) -> Deriver {
+    pub fn new(wanted: &[Derived], decimals: u8, payouts: Vec<(Slot, Payout)>, expiry: Option<TradeDate>) -> Deriver {
         let ring = |window: Option<Window>| window.map(Ring::new);
         let line = |d: &Derived| Line { of: d.of, inner: ring(d.inner), outer: ring(d.outer) };
         let lines = wanted.iter().map(line).collect();
-        Deriver { lines, decimals, steps, expiry, before: None, rises: 0, falls: 0, highest: f64::NEG_INFINITY, values: [vec![], vec![]] }
+        Deriver { lines, decimals, payouts, expiry, before: None, rises: 0, falls: 0, highest: f64::NEG_INFINITY, values: [vec![], vec![]] }
     }
 
     /// The first row of the answer comes next: what is counted from it begins.
@@ -252,12 +252,12 @@ impl Deriver {
 
     /// The worth of a share and what it became, over what it was worth at the close before.
     fn total_return(&self, close: &Priced, before: &Priced) -> Option<Value> {
-        let from = self.steps.partition_point(|(slot, _)| *slot <= before.slot);
+        let from = self.payouts.partition_point(|(slot, _)| *slot <= before.slot);
         let (mut shares, mut paid) = (1.0, 0.0);
-        for (_, step) in self.steps[from..].iter().take_while(|(slot, _)| *slot <= close.slot) {
-            match step {
-                Step::Shares(by) => shares *= by,
-                Step::Paid(each) => paid += shares * each,
+        for (_, payout) in self.payouts[from..].iter().take_while(|(slot, _)| *slot <= close.slot) {
+            match payout {
+                Payout::Shares(by) => shares *= by,
+                Payout::Paid(each) => paid += shares * each,
             }
         }
         let (is, was) = (close.raw.to_f64(), before.raw.to_f64());
@@ -324,13 +324,13 @@ impl Ring {
             self.exacts.push_back(value.and_then(|v| v.exact));
         }
         let full = match self.window.reach {
-            Reach::Bars(n) => {
+            WindowLength::Bars(n) => {
                 if self.reals.len() > n as usize {
                     self.drop_oldest();
                 }
                 self.reals.len() == n as usize
             }
-            Reach::Sessions(n) => {
+            WindowLength::Sessions(n) => {
                 self.sessions.push_back(session);
                 let since = session - i64::from(n) + 1;
                 while self.sessions.front().is_some_and(|oldest| *oldest < since) {

@@ -115,8 +115,8 @@ fn a_price_that_falls_by_the_dividend_alone_has_not_risen() {
 
 #[test]
 fn the_total_return_counts_what_was_paid_and_the_shares_it_became() {
-    let steps = vec![(Slot(20_186), Step::Shares(2.0)), (Slot(20_186), Step::Paid(0.25)), (Slot(20_187), Step::Paid(1.0))];
-    let mut deriver = Deriver::new(&["total_return".parse().unwrap()], 6, steps, None);
+    let payouts = vec![(Slot(20_186), Payout::Shares(2.0)), (Slot(20_186), Payout::Paid(0.25)), (Slot(20_187), Payout::Paid(1.0))];
+    let mut deriver = Deriver::new(&["total_return".parse().unwrap()], 6, payouts, None);
     let mut push = |at: usize, close: &str| deriver.push(&input(at, [price(close); 4], false), None)[0].map(|v| v.real);
     assert_eq!(push(0, "10"), None);
     // Two shares of 5 and twice 0.25 for one of 10.
