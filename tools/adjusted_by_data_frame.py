@@ -11,6 +11,8 @@ from fractions import Fraction
 
 import pandas
 
+from exact import rounded
+
 BASE = sys.argv[1].rstrip("/") + "/api/v1"
 DAILY = ["KBF", "OXB", "SME", "ALP", "PLV", "GRB", "LNT.B", "TEA", "RSB", "DNL", "OSP", "WIG", "HTH"]
 MINUTES = ["QHC", "KBF", "MHN", "OXB"]
@@ -23,17 +25,6 @@ def get(path):
 
 def frame(path):
     return pandas.read_csv(io.StringIO(get(path)), dtype=str)
-
-
-def rounded(value, decimals):
-    """Half to even, with so many decimals."""
-    units = value * 10**decimals
-    whole = units.numerator // units.denominator
-    rest = units - whole
-    if rest > Fraction(1, 2) or (rest == Fraction(1, 2) and whole % 2 == 1):
-        whole += 1
-    text = str(abs(whole)).rjust(decimals + 1, "0")
-    return ("-" if whole < 0 else "") + (text[:-decimals] + "." + text[-decimals:] if decimals else text)
 
 
 def factors(terms, close):

@@ -17,6 +17,8 @@ from datetime import date, datetime, timedelta, timezone
 from fractions import Fraction
 from zoneinfo import ZoneInfo
 
+from exact import rounded
+
 PROGRAM = sys.argv[1]
 SERIES = int(sys.argv[2]) if len(sys.argv) > 2 else 1000
 SEED = int(sys.argv[3]) if len(sys.argv) > 3 else 1
@@ -105,16 +107,6 @@ def factors(kind, terms, close):
 
 
 ORDER = {"split": 1, "bonus": 1, "dividend": 2, "spin-off": 3, "rights": 4}
-
-
-def rounded(value, decimals):
-    units = value * 10**decimals
-    whole = units.numerator // units.denominator
-    rest = units - whole
-    if rest > Fraction(1, 2) or (rest == Fraction(1, 2) and whole % 2 == 1):
-        whole += 1
-    text = str(abs(whole)).rjust(decimals + 1, "0")
-    return ("-" if whole < 0 else "") + (text[:-decimals] + "." + text[-decimals:] if decimals else text)
 
 
 def configured(root):

@@ -1944,6 +1944,8 @@ export interface components {
             completeness: components["schemas"]["Completeness"];
             /** @description Whether its key is in the environment; absent for sources without keys. */
             key?: boolean | null;
+            /** @description Sources of the same provider, whose calls are counted together with its own. */
+            limits_shared_with?: string[];
             /** @description Its name. */
             name: string;
             /**

@@ -111,6 +111,9 @@ pub struct SourceStatus {
     pub calls_today: Option<u32>,
     /// Calls it allows in a day, with the key we have or without.
     pub calls_a_day: Option<u32>,
+    /// Sources of the same provider, whose calls are counted together with its own.
+    #[serde(default)]
+    pub limits_shared_with: Vec<String>,
     /// At how many calls a minute it said that there are too many, while it is asked more slowly for that.
     #[serde(default)]
     pub slowed_at: Option<u32>,

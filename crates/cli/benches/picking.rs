@@ -3,13 +3,13 @@
 mod common;
 
 use common::{
-    DAYS, FIRST, Figures, NOW, Outcome,
+    DAYS, Figures, NOW, Outcome,
     asking::{Service, ask, often, told},
-    configure, daily, year,
+    world::{Size, entered, two_sources},
 };
-use mizuno_core::{Bar, Bars, Calendar, Decimal, Interval, SeriesKey, Side, Timestamp, clock::ClockFace};
-use mizuno_store::{Store, actions::NewAction, answers::Understood, blocks};
-use std::{path::Path, sync::Arc, time::Duration};
+use mizuno_core::{Bar, Bars, Calendar, Decimal, Interval, Timestamp, clock::ClockFace};
+use mizuno_store::blocks;
+use std::{path::Path, time::Duration};
 use tempfile::TempDir;
 
 #[global_allocator]
@@ -62,54 +62,11 @@ async fn main() -> Outcome {
 
 /// 5,000 instruments at two sources, ten years of days each, with two splits; of some a year of minutes.
 async fn world(dir: &Path, data: &Path, at: Timestamp) -> Outcome {
-    let harbour = include_str!("../../../demo/config/sources/harbour.toml");
-    let second = harbour.replace("name = \"harbour\"", "name = \"second\"").replace("ALDX", "BNCH").replace("depth_days = 30\n", "");
-    let days = |name: &str, source: &str| {
-        format!("name = \"{name}\"\nsource = \"{source}\"\nvenue = \"BNCH\"\ninterval = \"1d\"\nsince = \"2015-01-05\"\n")
+    let splits = |decade: &Calendar, symbol: &str| {
+        let date = |n: usize| decade.sessions()[n * DAYS / 3].date.to_string();
+        [1, 2].map(|n| entered(symbol, "split", &[("new", "2"), ("old", "1")], &date(n))).to_vec()
     };
-    let symbols: Vec<String> = (0..MINUTES).map(|i| format!("\"B{i:03}\"")).collect();
-    let minutes = format!(
-        "name = \"bench\"\nsource = \"bench\"\nvenue = \"BNCH\"\ninterval = \"1m\"\nsince = \"{FIRST}\"\ninstruments = [{}]\n",
-        symbols.join(", ")
-    );
-    let venue = "code = \"BNCH\"\nname = \"Bench\"\nzone = \"America/New_York\"\n[[week]]\nfrom = \"2014-01-01\"\ndays = [\"Mon\", \"Tue\", \"Wed\", \"Thu\", \"Fri\"]\nhours = [\"09:30-16:00\"]\n";
-    let (first, other) = (days("days", "bench"), days("days-second", "second"));
-    let more = [
-        ("ranking.toml", "[[rank]]\ninterval = \"1d\"\nsources = [\"bench\", \"second\"]\n"),
-        ("sources/second.toml", second.as_str()),
-        ("collectors/days.toml", &first),
-        ("collectors/second.toml", &other),
-        ("collectors/bench.toml", &minutes),
-        ("venues/bnch.toml", venue),
-    ];
-    let config = configure(dir, INSTRUMENTS, &more)?;
-    let calendar = Calendar::new(&config.venues["BNCH"], FIRST.parse()?.."2025-01-01".parse()?);
-    let decade = Calendar::new(&config.venues["BNCH"], "2015-01-05".parse()?.."2024-12-20".parse()?);
-    let years: Vec<Bars> = (0..4).map(|i| year(&calendar, i)).collect();
-    let store = Store::open(data, Arc::new(move || at)).await?;
-    store.put_instruments(config.instruments.clone(), None).await?;
-    let key =
-        |symbol: &str, interval, source: &str| SeriesKey { symbol: symbol.to_owned(), interval, side: Side::Trade, source: source.into() };
-    let mut keys: Vec<SeriesKey> = config.instruments.iter().take(MINUTES).map(|i| key(&i.symbol, Interval::MINUTE, "bench")).collect();
-    for source in ["bench", "second"] {
-        keys.extend(config.instruments.iter().map(|i| key(&i.symbol, Interval::Daily, source)));
-    }
-    for (i, row) in store.ensure_series(keys).await?.into_iter().enumerate() {
-        let minutes = &years[i % years.len()];
-        let bars = if row.key.interval == Interval::Daily { daily(&decade, minutes) } else { with_bursts(minutes, i) };
-        let understood = Understood { rows: bars.rows.len() as u64, bars, ..Understood::default() };
-        store.keep_bars(0, row.id, row.key.interval, understood).await?;
-    }
-    let split = |symbol: &str, n: usize| {
-        let date = decade.sessions()[n * DAYS / 3].date.to_string();
-        let terms = [("new", "2"), ("old", "1"), ("ex_date", date.as_str())];
-        let columns = terms.into_iter().map(|(k, v)| (k.to_owned(), v.to_owned())).collect();
-        NewAction { symbol: symbol.to_owned(), kind: "split".to_owned(), columns }
-    };
-    let actions = config.instruments.iter().flat_map(|i| [split(&i.symbol, 1), split(&i.symbol, 2)]).collect();
-    store.enter_actions(actions, "bench".to_owned(), "to measure".to_owned()).await?;
-    store.close().await;
-    Ok(())
+    two_sources(dir, data, at, Size { instruments: INSTRUMENTS, minutes: MINUTES }, &[], with_bursts, splits).await
 }
 
 /// The minutes of a series with large volumes in each twentieth block: every fifth bar there.

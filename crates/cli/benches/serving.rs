@@ -4,12 +4,12 @@ mod common;
 
 use actix_web::{App, HttpResponse, HttpServer, web};
 use common::{
-    DAYS, FIRST, Figures, NOW, Outcome,
+    DAYS, Figures, NOW, Outcome,
     asking::{Service, ask, often, told},
-    configure, daily, year,
+    world::{Size, daily_collector, entered, two_sources},
 };
-use mizuno_core::{Bars, Calendar, Interval, SeriesKey, Side, Timestamp, clock::ClockFace};
-use mizuno_store::{Store, actions::NewAction, answers::Understood};
+use mizuno_core::{Calendar, Timestamp, clock::ClockFace};
+use mizuno_store::actions::NewAction;
 use std::{
     net::TcpListener,
     path::Path,
@@ -149,54 +149,13 @@ columns = { time = "date", open = "o", high = "h", low = "l", close = "c", volum
 stamp = "%Y-%m-%d"
 "#;
 
-/// 500 instruments at two sources, ten years of days each; of some a year of minutes at one.
+/// 500 instruments at two sources, ten years of days each; of some a year of minutes at one. A third source is written from all the while.
 async fn world(dir: &Path, data: &Path, at: Timestamp) -> Outcome {
-    let harbour = include_str!("../../../demo/config/sources/harbour.toml");
-    let second = harbour.replace("name = \"harbour\"", "name = \"second\"").replace("ALDX", "BNCH").replace("depth_days = 30\n", "");
-    let days = |name: &str, source: &str| {
-        format!("name = \"{name}\"\nsource = \"{source}\"\nvenue = \"BNCH\"\ninterval = \"1d\"\nsince = \"2015-01-05\"\n")
-    };
-    let symbols: Vec<String> = (0..MINUTES).map(|i| format!("\"B{i:03}\"")).collect();
-    let minutes = format!(
-        "name = \"bench\"\nsource = \"bench\"\nvenue = \"BNCH\"\ninterval = \"1m\"\nsince = \"{FIRST}\"\ninstruments = [{}]\n",
-        symbols.join(", ")
-    );
-    let venue = "code = \"BNCH\"\nname = \"Bench\"\nzone = \"America/New_York\"\n[[week]]\nfrom = \"2014-01-01\"\ndays = [\"Mon\", \"Tue\", \"Wed\", \"Thu\", \"Fri\"]\nhours = [\"09:30-16:00\"]\n";
-    let (first, other) = (days("days", "bench"), days("days-second", "second"));
-    let writing = days("writing", "writer").replace("2015-01-05", "2024-12-02");
-    let writer = format!("name = \"writer\"\ntitle = \"Writer\"\nbase = \"{}\"\n{WRITER}", writer()?);
-    let more = [
-        ("sources/writer.toml", writer.as_str()),
-        ("collectors/writing.toml", &writing),
-        ("ranking.toml", "[[rank]]\ninterval = \"1d\"\nsources = [\"bench\", \"second\"]\n"),
-        ("sources/second.toml", second.as_str()),
-        ("collectors/days.toml", &first),
-        ("collectors/second.toml", &other),
-        ("collectors/bench.toml", &minutes),
-        ("venues/bnch.toml", venue),
-    ];
-    let config = configure(dir, INSTRUMENTS, &more)?;
-    let calendar = Calendar::new(&config.venues["BNCH"], FIRST.parse()?.."2025-01-01".parse()?);
-    let decade = Calendar::new(&config.venues["BNCH"], "2015-01-05".parse()?.."2024-12-20".parse()?);
-    let years: Vec<Bars> = (0..4).map(|i| year(&calendar, i)).collect();
-    let store = Store::open(data, Arc::new(move || at)).await?;
-    store.put_instruments(config.instruments.clone(), None).await?;
-    let key =
-        |symbol: &str, interval, source: &str| SeriesKey { symbol: symbol.to_owned(), interval, side: Side::Trade, source: source.into() };
-    let mut keys: Vec<SeriesKey> = config.instruments.iter().take(MINUTES).map(|i| key(&i.symbol, Interval::MINUTE, "bench")).collect();
-    for source in ["bench", "second"] {
-        keys.extend(config.instruments.iter().map(|i| key(&i.symbol, Interval::Daily, source)));
-    }
-    for (i, row) in store.ensure_series(keys).await?.into_iter().enumerate() {
-        let minutes = &years[i % years.len()];
-        let bars = if row.key.interval == Interval::Daily { daily(&decade, minutes) } else { minutes.clone() };
-        let understood = Understood { rows: bars.rows.len() as u64, bars, ..Understood::default() };
-        store.keep_bars(0, row.id, row.key.interval, understood).await?;
-    }
-    let actions = config.instruments.iter().flat_map(|i| actions(&decade, &i.symbol)).collect();
-    store.enter_actions(actions, "bench".to_owned(), "to measure".to_owned()).await?;
-    store.close().await;
-    Ok(())
+    let profile = format!("name = \"writer\"\ntitle = \"Writer\"\nbase = \"{}\"\n{WRITER}", writer()?);
+    let collector = daily_collector("writing", "writer", "2024-12-02");
+    let more = [("sources/writer.toml", profile.as_str()), ("collectors/writing.toml", collector.as_str())];
+    let size = Size { instruments: INSTRUMENTS, minutes: MINUTES };
+    two_sources(dir, data, at, size, &more, |minutes, _| minutes.clone(), actions).await
 }
 
 /// Forty actions in ten years: a dividend a quarter, and two splits in the place of one.
@@ -207,8 +166,7 @@ fn actions(calendar: &Calendar, symbol: &str) -> Vec<NewAction> {
             19 => ("split", vec![("new", "2"), ("old", "1")]),
             _ => ("dividend", vec![("amount", "0.11")]),
         };
-        let columns = terms.into_iter().chain([("ex_date", date.as_str())]).map(|(k, v)| (k.to_owned(), v.to_owned())).collect();
-        NewAction { symbol: symbol.to_owned(), kind: kind.to_owned(), columns }
+        entered(symbol, kind, &terms, &date)
     };
     (0..ACTIONS).map(action).collect()
 }

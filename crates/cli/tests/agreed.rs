@@ -117,6 +117,8 @@ async fn two_profiles_of_one_provider_share_their_limits() {
         Value::Null
     };
     assert_eq!(used_up().await["calls_today"], 3, "of both together");
+    let status = service.cli(&["status"]).out;
+    assert!(status.contains("own: ") && status.contains(" of 3 today, together with second"), "{status}");
     let runs = service.get("/runs").await;
     assert_eq!((runs[0]["collector"].as_str(), runs[0]["done"].as_u64()), (Some("second"), Some(1)), "{runs}");
     // One that says other limits is refused.

@@ -34,6 +34,7 @@ async fn a_person_sees_what_is_wrong_and_mends_it() {
     let chart = browser.page.wait().for_element(Locator::Css(".chart")).await.unwrap();
     let label = chart.attr("aria-label").await.unwrap().unwrap();
     assert!(label.starts_with("Candles of ") && label.ends_with(" gaps"), "{label}");
+    assert!(!label.ends_with(" 0 gaps"), "bars that were made coarser to fit show what is missing, too: {label}");
 
     let row = "//tr[@data-gap][contains(., '2025-04-02 13:30')]";
     browser.press(&format!("{row}//button[contains(., 'Repair')]")).await;

@@ -57,6 +57,7 @@ fn what_cannot_be_had_together_is_refused() {
         (&[("sort", "-rises")], "sort: only newest bars are sorted and counted; add layout=latest"),
         (&[("layout", "latest"), ("limit", "0")], "limit: `0` is not a whole number from 1"),
         (&[("layout", "latest"), ("keep_last", "2")], "keep_last: only a long file keeps the rows at one end"),
+        (&[("keep_last", "100001")], "keep_last: `100001` is not a whole number from 1 to 100000"),
         (&[("keep_first", "1"), ("keep_last", "2")], "keep the two ends; use one of them"),
         (&[("where", "close > mean_200,close>mean_200")], "where: `close > mean_200` is said twice"),
         (&[("where", "close")], "`close` holds nothing against anything"),

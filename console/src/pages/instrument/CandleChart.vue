@@ -5,15 +5,15 @@ import type { Action, Bar, Gap } from "../../composables/api";
 import { useChart } from "../../composables/chart";
 import { useMeaning } from "../../composables/meaning";
 import { count, wall } from "../../composables/show";
-import { withGaps } from "./slots";
+import { millis, withGaps } from "./slots";
 
-const props = defineProps<{ bars: Bar[]; gaps: Gap[]; actions: readonly Action[]; zone: string; interval: string }>();
+const props = defineProps<{ bars: Bar[]; gaps: Gap[]; actions: readonly Action[]; zone: string; shown: string; interval: string }>();
 const emit = defineEmits<{ open: [moment: string] }>();
 const meaning = useMeaning();
 const element = ref<HTMLElement>();
 /** Whether a bar has a date and no time. */
-const daily = computed(() => (props.bars.length ? props.bars[0].date !== undefined : props.interval === "1d"));
-const slots = computed(() => withGaps(props.bars, props.gaps, daily.value));
+const daily = computed(() => millis(props.shown) >= millis("1d"));
+const slots = computed(() => withGaps(props.bars, props.gaps, props.shown, props.interval));
 const label = (moment: string) => (daily.value ? moment : wall(moment, props.zone));
 
 const areas = computed(() =>
@@ -40,7 +40,8 @@ function tip(index: number): string {
   const bar = slot.bar;
   if (!bar) return `${label(slot.moment)}<br>missing: ${slot.gap?.because ?? ""}`;
   const volume = bar.volume === null ? "no volume" : `volume ${count(bar.volume)}`;
-  return `${label(slot.moment)} ${daily.value ? "" : props.zone}<br>open ${bar.open}, high ${bar.high}<br>low ${bar.low}, close ${bar.close}<br>${volume}${bar.source ? `<br>from ${bar.source}` : ""}`;
+  const within = slot.gap ? `<br>some missing: ${slot.gap.because}` : "";
+  return `${label(slot.moment)} ${daily.value ? "" : props.zone}<br>open ${bar.open}, high ${bar.high}<br>low ${bar.low}, close ${bar.close}<br>${volume}${bar.source ? `<br>from ${bar.source}` : ""}${within}`;
 }
 
 const option = computed(() => {

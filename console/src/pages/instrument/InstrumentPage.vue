@@ -109,7 +109,7 @@ const files = (format: string) => address("/api/v1/bars", { series: series.value
 /** The same in a picture, to be kept or sent. */
 const picture = (format: string) => address("/api/v1/picture", { ...(beside.value.length ? { instruments: [symbol.value, ...beside.value].join(","), interval: interval.value } : { series: series.value!.name }), format, dark: dark.value ? "true" : undefined, ...asked.value });
 /** What is said of a chart whose bars were made coarser. */
-const coarser = computed(() => (shown.value && shown.value !== interval.value ? `Bars of ${shown.value}, made to fit. A shorter range shows each bar of ${interval.value} with its gaps.` : undefined));
+const coarser = computed(() => (shown.value && shown.value !== interval.value ? `Bars of ${shown.value}, made to fit. A shorter range shows each bar of ${interval.value}.` : undefined));
 const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-yet-due"));
 </script>
 
@@ -133,7 +133,7 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
       <n-select size="small" style="min-width: 210px; max-width: 420px" multiple filterable tag :show-arrow="false" :show="false" placeholder="beside others, as OXB" :input-props="{ name: 'beside' }" :value="beside" @update:value="(v: string[]) => choose({ beside: v.map((one) => one.trim().toUpperCase()).join(',') || undefined })" />
     </n-space>
     <based-lines v-if="wide.length" :rows="wide" :names="[symbol, ...beside]" :zone="zone" :traded="adjust === 'none'" />
-    <candle-chart v-else-if="bars.length || gaps.length" :bars="bars" :gaps="coarser ? [] : gaps" :actions="actions?.actions ?? []" :zone="zone" :interval="interval" @open="(moment: string) => (story = coarser ? undefined : moment)" />
+    <candle-chart v-else-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :actions="actions?.actions ?? []" :zone="zone" :shown="shown || interval" :interval="interval" @open="(moment: string) => (story = coarser ? undefined : moment)" />
     <p v-if="coarser" :style="{ color: meaning.faint, margin: '2px 0 0' }">{{ coarser }}</p>
     <p v-else-if="bars.length && !wide.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>
     <p v-if="golden && lineup" :style="{ color: meaning.faint, margin: '6px 0 0' }">

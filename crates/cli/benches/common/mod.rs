@@ -2,6 +2,7 @@
 #![allow(dead_code, reason = "each bench uses a part of it")]
 
 pub mod asking;
+pub mod world;
 
 use mizuno_config::Config;
 use mizuno_core::{Bar, Bars, Calendar, Decimal, Interval, Slot, TradeDate};

@@ -2,7 +2,7 @@
 
 use crate::{
     client::Client,
-    commands::explain,
+    commands::{explain, whose::Whose},
     exit::{Code, Failure},
 };
 use clap::Args;
@@ -36,27 +36,8 @@ pub struct Bars {
     /// Interval: as collected, or coarser, as in 5m, 1h, 1d, 1w, 1mo, 1q or 1y; 1d when left out.
     #[arg(long)]
     interval: Option<String>,
-    /// One source's series instead of the golden one; or several, of which golden may be one: harbour,golden.
-    #[arg(long)]
-    source: Option<String>,
-    /// trade (also when left out, where there are trades), bid, ask or mid, or several: bid,ask.
-    #[arg(long)]
-    side: Option<String>,
-    /// First trade date, or an instant.
-    #[arg(long)]
-    from: Option<String>,
-    /// Last trade date, included, or an instant, not included.
-    #[arg(long)]
-    to: Option<String>,
-    /// Instead of a range: the last so many sessions.
-    #[arg(long, value_name = "SESSIONS")]
-    last: Option<String>,
-    /// Instead of a range: week, month or year.
-    #[arg(long, value_name = "PERIOD")]
-    this: Option<String>,
-    /// Only what was known at this instant.
-    #[arg(long, value_name = "INSTANT")]
-    as_of: Option<String>,
+    #[command(flatten)]
+    whose: Whose,
     /// Instead of the bars, what differs from the answer as of this instant: new, changed and gone rows, each with the cause.
     #[arg(long, value_name = "INSTANT")]
     since: Option<String>,
@@ -184,13 +165,13 @@ impl Bars {
             ("saved", &self.saved),
             ("search", &self.search),
             ("interval", &self.interval),
-            ("source", &self.source),
-            ("side", &self.side),
-            ("from", &self.from),
-            ("to", &self.to),
-            ("last", &self.last),
-            ("this", &self.this),
-            ("as_of", &self.as_of),
+            ("source", &self.whose.source),
+            ("side", &self.whose.side),
+            ("from", &self.whose.from),
+            ("to", &self.whose.to),
+            ("last", &self.whose.last),
+            ("this", &self.whose.this),
+            ("as_of", &self.whose.as_of),
             ("since", &self.since),
             ("made_from", &self.made_from),
             ("fit", &self.fit),

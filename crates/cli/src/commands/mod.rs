@@ -17,3 +17,4 @@ pub mod sources;
 pub mod status;
 pub mod trust;
 pub mod watch;
+pub mod whose;

@@ -2,7 +2,7 @@
 
 use crate::{
     client::Client,
-    commands::bars::to_file,
+    commands::{bars::to_file, whose::Whose},
     exit::{Code, Failure},
 };
 use clap::Args;
@@ -21,27 +21,8 @@ pub struct PictureOf {
     /// The finest interval that is drawn; 1d when left out. Where bars have no room they are drawn coarser.
     #[arg(long)]
     interval: Option<String>,
-    /// One source's series instead of the golden one; or several: harbour,golden.
-    #[arg(long)]
-    source: Option<String>,
-    /// trade, bid, ask or mid, or several: bid,ask.
-    #[arg(long)]
-    side: Option<String>,
-    /// First trade date, or an instant.
-    #[arg(long)]
-    from: Option<String>,
-    /// Last trade date, included, or an instant, not included.
-    #[arg(long)]
-    to: Option<String>,
-    /// Instead of a range: the last so many sessions.
-    #[arg(long, value_name = "SESSIONS")]
-    last: Option<String>,
-    /// Instead of a range: week, month or year.
-    #[arg(long, value_name = "PERIOD")]
-    this: Option<String>,
-    /// Only what was known at this instant.
-    #[arg(long, value_name = "INSTANT")]
-    as_of: Option<String>,
+    #[command(flatten)]
+    whose: Whose,
     /// Prices adjusted for: none (as traded; also when left out), splits, or all.
     #[arg(long, value_name = "ACTIONS")]
     adjust: Option<String>,
@@ -73,13 +54,13 @@ pub async fn picture(client: &Client, ask: PictureOf) -> Result<Code, Failure> {
     let dark = ask.dark.to_string();
     let given = [
         ("interval", &ask.interval),
-        ("source", &ask.source),
-        ("side", &ask.side),
-        ("from", &ask.from),
-        ("to", &ask.to),
-        ("last", &ask.last),
-        ("this", &ask.this),
-        ("as_of", &ask.as_of),
+        ("source", &ask.whose.source),
+        ("side", &ask.whose.side),
+        ("from", &ask.whose.from),
+        ("to", &ask.whose.to),
+        ("last", &ask.whose.last),
+        ("this", &ask.whose.this),
+        ("as_of", &ask.whose.as_of),
         ("adjust", &ask.adjust),
         ("zone", &ask.zone),
         ("fit", &ask.fit),

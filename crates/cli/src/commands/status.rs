@@ -64,6 +64,9 @@ fn source_line(s: &SourceStatus, zone: &Zone) -> String {
     if let (Some(used), Some(most)) = (s.calls_today, s.calls_a_day) {
         text += &format!(", {} of {} today", show::count(u64::from(used)), show::count(u64::from(most)));
     }
+    if !s.limits_shared_with.is_empty() {
+        text += &format!(", together with {}", s.limits_shared_with.join(", "));
+    }
     if s.key == Some(false) {
         text += ", without its key";
     }

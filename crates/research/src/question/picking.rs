@@ -108,6 +108,8 @@ const SIGNS: [(&str, Sign); 8] = [
 
 /// Conditions of one question, at most.
 const MOST: usize = 20;
+/// Rows kept at the end of a series, at most: they stand in memory until it ends, some twenty megabytes.
+const MOST_LAST: u32 = 100_000;
 
 impl Condition {
     /// The numbers of a row that it needs.
@@ -185,7 +187,7 @@ pub(super) fn picking(r: &mut Reader, layout: Layout) -> Picking {
     if conditions.len() > MOST {
         r.wrong(format!("where: {} conditions are given, and at most {MOST} may be", conditions.len()));
     }
-    let (first, last) = (r.whole("keep_first", 1, 1_000_000), r.whole("keep_last", 1, 1_000_000));
+    let (first, last) = (r.whole("keep_first", 1, 1_000_000), r.whole("keep_last", 1, MOST_LAST));
     if first.is_some() && last.is_some() {
         r.wrong("keep_first and keep_last keep the two ends; use one of them");
     }

@@ -30,7 +30,7 @@ pub(super) async fn show_status(collect: Data<Collect>, research: Data<Research>
     for on_time in punctuality {
         collectors.push(collector(&collect, &setup, on_time, &views, now).await?);
     }
-    let sources = setup.sources.values().map(|s| source(s, &views)).collect();
+    let sources = setup.sources.values().map(|s| source(s, &setup, &views)).collect();
     let totals = Totals {
         instruments: setup.config.instruments.len() as u64,
         series: views.len() as u64,
@@ -51,8 +51,10 @@ pub(super) async fn show_status(collect: Data<Collect>, research: Data<Research>
     }))
 }
 
-fn source(source: &mizuno_sources::Source, views: &[View<'_>]) -> SourceStatus {
+fn source(source: &mizuno_sources::Source, setup: &Setup, views: &[View<'_>]) -> SourceStatus {
     let gate = source.gate();
+    let name = &source.profile.name;
+    let shares = |(other, s): &(&String, &mizuno_sources::Source)| *other != name && std::ptr::eq(s.gate(), gate);
     let (state, until) = match gate.standing() {
         Standing::Ready => ("ready", None),
         Standing::LeftAlone(until) => ("left-alone", Some(until)),
@@ -70,6 +72,7 @@ fn source(source: &mizuno_sources::Source, views: &[View<'_>]) -> SourceStatus {
         calls_a_minute: source.profile.limits.calls_per_minute,
         calls_today,
         calls_a_day,
+        limits_shared_with: setup.sources.iter().filter(shares).map(|(other, _)| other.clone()).collect(),
         slowed_at: gate.slowed(),
         completeness: wire::completeness(sum(views.iter().filter(|v| v.row.key.source == source.profile.name))),
     }
