@@ -2,15 +2,10 @@
 more here with exact fractions. Exact numbers are compared to the last digit, statistics within 1e-12 of the largest number in their
 window. Ends with 1 where a cell differs. Used by `make check-random`: PROGRAM [SERIES [SEED]]."""
 
-import csv
-import io
 import json
 import math
-import pathlib
 import random
-import subprocess
 import sys
-import tempfile
 import time
 import urllib.request
 from datetime import date, datetime, timedelta, timezone
@@ -18,6 +13,7 @@ from fractions import Fraction
 from zoneinfo import ZoneInfo
 
 from exact import rounded
+from served import configured, money, profile, room, rows, series, serving, told, written
 
 PROGRAM = sys.argv[1]
 SERIES = int(sys.argv[2]) if len(sys.argv) > 2 else 1000
@@ -59,18 +55,6 @@ def walk(count):
         yield opening, high, low, price, DICE.randint(1, 90_000)
 
 
-def money(cents):
-    return f"{cents // 100}.{cents % 100:02}"
-
-
-def written(path, rows):
-    path.parent.mkdir(parents=True, exist_ok=True)
-    with path.open("w", newline="") as file:
-        out = csv.writer(file)
-        out.writerow(["at", "o", "h", "l", "c", "v"])
-        out.writerows(rows)
-
-
 def action(dates):
     """Kind, terms and ex-date of a random action; some ex-dates have no session."""
     on = DICE.choice(dates) + timedelta(DICE.choice([0, 0, 0, 1, 2]))
@@ -109,47 +93,24 @@ def factors(kind, terms, close):
 ORDER = {"split": 1, "bonus": 1, "dividend": 2, "spin-off": 3, "rights": 4}
 
 
-def configured(root):
-    config = root / "config"
-    for folder in ("venues", "instruments", "sources", "collectors"):
-        (config / folder).mkdir(parents=True)
-    (config / "mizuno.toml").write_text('desk = "Random"\nlisten = "127.0.0.1:0"\n')
+def files():
+    """The configuration, its symbols, and those of them that have minutes too."""
     hours = lambda parts: ", ".join(f'"{a}-{b}"' for a, b in parts)
     venue = f'code = "RNDX"\nname = "Random"\nzone = "{ZONE.key}"\n[[week]]\nfrom = "2024-01-01"\ndays = ["Mon", "Tue", "Wed", "Thu", "Fri"]\nhours = [{hours(FULL)}]\n'
     venue += "[short_days]\n" + "".join(f'{day} = {{ name = "Short", hours = [{hours(HALF)}] }}\n' for day in sorted(SHORT))
     venue += "[holidays]\n" + "".join(f'{day} = "Closed"\n' for day in sorted(HOLIDAYS))
-    (config / "venues/rndx.toml").write_text(venue)
     head = "symbol,name,kind,venue,currency,tick_size,multiplier,listed,last_traded,former\n"
     symbols = [f"R{n:04}" for n in range(SERIES)]
-    (config / "instruments/rndx.csv").write_text(head + "".join(f"{s},Random {s},share,RNDX,NZD,0.01,,,,\n" for s in symbols))
-    series = lambda interval, folder, stamp: f"""[[series]]
-interval = "{interval}"
-venues = ["RNDX"]
-adjusted = "no"
-delay = "1m"
-span_days = 4000
-[[series.request]]
-get = "/{folder}/{{symbol}}.csv"
-[series.answer]
-form = "delimited"
-columns = {{ time = "at", open = "o", high = "h", low = "l", close = "c", volume = "v" }}
-stamp = "{stamp}"
-"""
-    shelf = f'name = "shelf"\ntitle = "Shelf"\nbase = "folder:shelf"\n[limits]\ncalls_per_minute = 60000\nburst = 1000\nat_once = 4\n{series("1d", "daily", "%Y-%m-%d")}{series("1m", "minutes", "rfc3339")}'
-    (config / "sources/shelf.toml").write_text(shelf)
     several = symbols[:: max(1, SERIES // 40)]
+    out = {
+        "mizuno.toml": 'desk = "Random"\nlisten = "127.0.0.1:0"\n',
+        "venues/rndx.toml": venue,
+        "instruments/rndx.csv": head + "".join(f"{s},Random {s},share,RNDX,NZD,0.01,,,,\n" for s in symbols),
+        "sources/shelf.toml": profile("", series("1d", "RNDX", "daily", "%Y-%m-%d"), series("1m", "RNDX", "minutes", "rfc3339")),
+    }
     for name, interval, since, more in [("daily", "1d", DAYS[0], ""), ("minutes", "1m", AUTUMN[0], f"instruments = {json.dumps(several)}\n")]:
-        text = f'name = "{name}"\nsource = "shelf"\nvenue = "RNDX"\ninterval = "{interval}"\nsince = "{since}"\n{more}'
-        (config / f"collectors/{name}.toml").write_text(text)
-    return config, symbols, several
-
-
-def ask(base, path):
-    return urllib.request.urlopen(base + path).read().decode()
-
-
-def rows(base, path):
-    return list(csv.reader(io.StringIO(ask(base, path))))[1:]
+        out[f"collectors/{name}.toml"] = f'name = "{name}"\nsource = "shelf"\nvenue = "RNDX"\ninterval = "{interval}"\nsince = "{since}"\n{more}'
+    return out, symbols, several
 
 
 def near(a, b, scale):
@@ -264,8 +225,13 @@ def intraday(base, symbol, bars):
 
 
 def main():
-    root = pathlib.Path(tempfile.mkdtemp(prefix="random-world-"))
-    config, symbols, several = configured(root)
+    with room() as root:
+        return checked(root)
+
+
+def checked(root):
+    config, symbols, several = files()
+    configured(root, config)
     shelf, days, acts, fine = root / "data/shelf", {}, {}, {}
     dates = sessions(*DAYS)
     for symbol in symbols:
@@ -278,13 +244,10 @@ def main():
         openings = [at for day in sessions(*AUTUMN) + sessions(*MINUTES) for stretch in minutes_of(day) for at in stretch]
         fine[symbol] = [(at.astimezone(timezone.utc), *bar) for at, bar in zip(openings, walk(len(openings))) if DICE.random() > 0.01]
         written(shelf / f"minutes/{symbol}.csv", [(at.isoformat(), *map(money, bar[:4]), bar[4]) for at, *bar in fine[symbol]])
-    clock = f"2025-04-12T00:00:00Z@{datetime.now(timezone.utc):%Y-%m-%dT%H:%M:%SZ}x1"
-    service = subprocess.Popen([PROGRAM, "serve", "--config", config, "--data", root / "data", "--listen", "127.0.0.1:0", "--clock", clock], stdout=subprocess.PIPE, text=True)
-    try:
-        address = service.stdout.readline().split()[-1]
+    with serving(PROGRAM, root, "2025-04-12T00:00:00Z") as address:
         base = f"{address}/api/v1"
         for collector in ("daily", "minutes"):
-            subprocess.run([PROGRAM, "--service", address, "collect", collector], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+            told(PROGRAM, address, "collect", collector)
         entered = [{"instrument": s, "kind": k, "terms": terms | {"ex_date": str(on)}} for s in symbols for k, terms, on in acts[s]]
         for start in range(0, len(entered), 200):
             body = json.dumps({"actions": entered[start : start + 200], "by": "mere", "reason": "random"}).encode()
@@ -304,10 +267,7 @@ def main():
         for symbol, interval, count in odd[:20]:
             print(f"  {symbol} {interval}: {count} cells; {acts[symbol]}")
         return 1 if wrong or not cells else 0
-    finally:
-        service.terminate()
-        service.wait()
-        subprocess.run(["rm", "-rf", root])
 
 
-sys.exit(main())
+if __name__ == "__main__":
+    sys.exit(main())

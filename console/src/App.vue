@@ -24,6 +24,8 @@ const overrides = useOverrides();
             <router-link :to="{ name: 'morning' }">This morning</router-link>
             <router-link :to="{ name: 'coverage' }">Coverage</router-link>
             <router-link :to="{ name: 'instruments' }">Instruments</router-link>
+            <router-link :to="{ name: 'universes' }">Universes</router-link>
+            <router-link :to="{ name: 'chains' }">Chains</router-link>
             <router-link :to="{ name: 'questions' }">Take bars</router-link>
             <router-link :to="{ name: 'runs' }">Runs</router-link>
             <router-link :to="{ name: 'sources' }">Sources</router-link>
@@ -32,7 +34,7 @@ const overrides = useOverrides();
             <router-link :to="{ name: 'configuration' }">Configuration</router-link>
           </nav>
           <span class="right" :style="{ color: meaning.faint }">
-            <span v-if="status">{{ status.desk }}</span>
+            <span v-if="status" class="desk">{{ status.desk }}</span>
             <span v-if="now" class="clock">{{ wall(now, zone) }} {{ zone }}</span>
             <span :title="connected ? 'events arrive as they happen' : 'not connected to the events'">{{ connected ? "● live" : "○ not live" }}</span>
             <n-button size="tiny" quaternary @click="toggle">{{ dark ? "Light" : "Dark" }}</n-button>
@@ -84,6 +86,11 @@ header .right {
   align-items: center;
   gap: 4px 14px;
   font-size: 13px;
+}
+@media (max-width: 1380px) {
+  header .desk {
+    display: none;
+  }
 }
 main {
   padding: 16px 20px 40px;

@@ -77,6 +77,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/chains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every continuous series in short. */
+        get: operations["list_chains"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/chains/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A continuous series: its contracts, its rolls with both closes of each, and what is told of it. */
+        get: operations["show_chain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/checks": {
         parameters: {
             query?: never;
@@ -748,6 +782,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/universes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every universe in short. */
+        get: operations["list_universes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/universes/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A universe: every stay of every member, who joined and left when, what is in doubt, and whom we have no bars of. */
+        get: operations["show_universe"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -867,6 +935,8 @@ export interface components {
             interval?: string | null;
             /** @description `long` or `wide`. */
             layout?: string | null;
+            /** @description Of a universe: `masked` (also when left out) or `whole`. */
+            members?: string | null;
             /** @description Other names for columns. */
             names?: {
                 [key: string]: string;
@@ -881,6 +951,8 @@ export interface components {
             source?: string | null;
             /** @description Last trade date, included, or an instant, not included. */
             to?: string | null;
+            /** @description A universe, whose members are asked for, beside those named. */
+            universe?: string | null;
         };
         /** @description One version of a bar, with where it came from. Values are open, high, low, close and volume. */
         BarVersion: {
@@ -918,6 +990,47 @@ export interface components {
             values: (string | null)[];
             /** @description Whether the source took the bar back. */
             withdrawn: boolean;
+        };
+        /** @description A continuous series in short. */
+        Chain: {
+            /** @description The contract of the newest session; absent while there is none. */
+            contract?: string | null;
+            /**
+             * Format: int64
+             * @description Contracts that are known.
+             */
+            contracts: number;
+            /** @description Its name, under which its bars are asked for. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Which of them in each session: 1 is the front one.
+             */
+            nth: number;
+            /** @description What its contracts are on. */
+            product: string;
+            /**
+             * Format: int64
+             * @description Rolls so far.
+             */
+            rolls: number;
+            /** @description When it rolls. */
+            rule: string;
+            /** @description Since when. */
+            since?: string | null;
+            /** @description What people call it. */
+            title: string;
+        };
+        /** @description A continuous series as it was known at an instant. */
+        ChainTold: components["schemas"]["Chain"] & {
+            /** @description The instant. */
+            as_of: string;
+            /** @description Its contracts in order of expiry. */
+            chain_of: components["schemas"]["Contract"][];
+            /** @description What is told of it: contracts without bars, rolls without two closes, closes without a ratio. */
+            notes: string[];
+            /** @description Its rolls, newest first. */
+            rolled: components["schemas"]["Roll"][];
         };
         /** @description A check, and how it looks when nobody says otherwise. */
         CheckInfo: {
@@ -1065,7 +1178,7 @@ export interface components {
              */
             count: number;
             /**
-             * @description `not-writing`, `damaged`, `late`, `failed`, `paused`, `limit`, `slow-source`, `new-basis`, `list-held-back`, `conflict`, `missing`,
+             * @description `not-writing`, `damaged`, `late`, `failed`, `paused`, `limit`, `slow-source`, `new-basis`, `list-held-back`, `conflict`, `universe`, `missing`,
              *     `quarantined`, `suspicious`, `held-back`, `checking` or `restated`.
              */
             kind: string;
@@ -1094,6 +1207,25 @@ export interface components {
             number: number;
             /** @description Whether the answer is of an instant before that: no older configuration is kept. */
             stands_for_earlier: boolean;
+        };
+        /** @description A contract. */
+        Contract: {
+            /** @description The trade dates of its first and its newest daily bar. */
+            bars_from?: string | null;
+            /** @description The newest. */
+            bars_to?: string | null;
+            /** @description The day of its expiry. */
+            expiry?: string | null;
+            /** @description Its first notice day. */
+            first_notice?: string | null;
+            /** @description The first trade date on which it stands in the series; absent where it never does. */
+            from?: string | null;
+            /** @description Its symbol. */
+            instrument: string;
+            /** @description Its last trading day. */
+            last_traded?: string | null;
+            /** @description The first one of the next; absent for the newest. */
+            to?: string | null;
         };
         /** @description Held against expected, series by session or month. */
         Coverage: {
@@ -1210,8 +1342,10 @@ export interface components {
             stamps: string;
             /** @description What the numbers mean. */
             units: string;
-            /** @description Instruments that a pattern or a search found and that have no such series. */
-            without: string[];
+            /** @description The universe whose members were asked for. */
+            universe?: string | null;
+            /** @description Instruments that a pattern, a search or a universe found and that have no such series. */
+            without: components["schemas"]["Without"][];
         };
         /** @description One window asked for. */
         Fetch: {
@@ -1617,6 +1751,45 @@ export interface components {
              */
             would_end?: number | null;
         };
+        /** @description Who joined and who left on a trade date. */
+        MemberChange: {
+            /** @description The trade date. */
+            date: string;
+            /** @description Those whose first day it is. */
+            joined: string[];
+            /** @description Those who are members no longer. */
+            left: string[];
+            /**
+             * Format: int64
+             * @description Members from then on.
+             */
+            members: number;
+        };
+        /** @description A stay of an instrument. */
+        Membership: {
+            /** @description Who says so. */
+            by: string;
+            /** @description What the one who says so calls it. */
+            called: string;
+            /** @description Its first trade date as a member; absent where it always was one. */
+            from?: string | null;
+            /** @description Its symbol. */
+            instrument: string;
+            /** @description Why it joined, where that is told. */
+            joined?: string | null;
+            /** @description The trade date of the last collection without it, where sessions lie between that and the first: it may have joined in any of them. */
+            joined_after?: string | null;
+            /** @description When that was learned; absent where it is configuration. */
+            learned_at?: string | null;
+            /** @description Why it left, where that is told. */
+            left?: string | null;
+            /** @description The same of its end: the last collection with it. */
+            left_after?: string | null;
+            /** @description Its name. */
+            name: string;
+            /** @description The first trade date on which it is none; absent while it is one. */
+            to?: string | null;
+        };
         /** @description An action about to be entered. */
         NewAction: {
             /** @description The instrument. */
@@ -1743,6 +1916,31 @@ export interface components {
         Resume: {
             /** @description Ask only for the windows that failed. */
             failed_only?: boolean;
+        };
+        /** @description A change from one contract to the next. */
+        Roll: {
+            /** @description Whether it came so late only because the old contract was about to end. */
+            at_the_latest: boolean;
+            /** @description The session of the two closes; absent where no session had both. */
+            closes_on?: string | null;
+            /** @description The session on whose close it was decided. */
+            decided: string;
+            /** @description The new close less the old one. */
+            difference?: string | null;
+            /** @description The first session of the new contract. */
+            from: string;
+            /** @description The new one. */
+            new: string;
+            /** @description The close of the new one. */
+            new_close?: string | null;
+            /** @description The old contract. */
+            old: string;
+            /** @description The close of the old contract. */
+            old_close?: string | null;
+            /** @description The new close over the old one, to twelve decimals; absent where one of them is not above nought. */
+            ratio?: string | null;
+            /** @description Why it was decided. */
+            why: string;
         };
         /** @description One execution of a collector. */
         Run: {
@@ -2142,6 +2340,75 @@ export interface components {
             /** @description Last trade date, included, or an instant, not included. */
             to?: string | null;
         };
+        /** @description A universe in short. */
+        Universe: {
+            /**
+             * Format: int64
+             * @description What those who tell say otherwise, and rows that cannot be true.
+             */
+            doubts: number;
+            /**
+             * Format: int64
+             * @description Instruments that ever belonged to it.
+             */
+            ever: number;
+            /** @description What says who belongs: lists, its file, other universes, a rule. */
+            made_of: string;
+            /**
+             * Format: int64
+             * @description Members in the newest session.
+             */
+            members: number;
+            /** @description Its name. */
+            name: string;
+            /** @description What people call it. */
+            title: string;
+            /**
+             * Format: int64
+             * @description Names that are no instruments of ours.
+             */
+            unresolved: number;
+        };
+        /** @description A universe as it was known at an instant. */
+        UniverseTold: {
+            /** @description The instant. */
+            as_of: string;
+            /** @description Who joined and left, by date, newest first. */
+            changes: components["schemas"]["MemberChange"][];
+            /** @description What those who tell say otherwise. */
+            conflicts: string[];
+            /** @description The trade date before which nobody knows who belonged, where there is one. */
+            known_from?: string | null;
+            /** @description What says who belongs. */
+            made_of: string;
+            /** @description The symbols of its members on that trade date. */
+            members: string[];
+            /** @description Every stay of every instrument, by symbol and date. */
+            memberships: components["schemas"]["Membership"][];
+            /** @description Its name. */
+            name: string;
+            /** @description The newest session that had begun then, or the trade date that was asked for. */
+            on: string;
+            /** @description What people call it. */
+            title: string;
+            /** @description Rows that cannot be true or understood. */
+            unread: string[];
+            /** @description Names that are no instruments of ours. */
+            unresolved: components["schemas"]["Unresolved"][];
+            /** @description Instruments that ever belonged to it and have no daily bars. */
+            without: components["schemas"]["Without"][];
+        };
+        /** @description A name that a list says and that is no instrument of ours. */
+        Unresolved: {
+            /** @description The list. */
+            by: string;
+            /** @description Its days, in words. */
+            days: string;
+            /** @description What it may be, and what to do. */
+            hint: string;
+            /** @description What the list says. */
+            said: string;
+        };
         /** @description A venue now. */
         VenueStatus: {
             /** @description When it closes. */
@@ -2158,6 +2425,13 @@ export interface components {
             session?: string | null;
             /** @description IANA name of its zone. */
             zone: string;
+        };
+        /** @description An instrument without the series that was asked for. */
+        Without: {
+            /** @description Its symbol. */
+            instrument: string;
+            /** @description Why there is none. */
+            why: string;
         };
     };
     responses: never;
@@ -2830,6 +3104,138 @@ export interface operations {
             };
             /** @description Nothing can be written at the moment; reading goes on */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_chains: {
+        parameters: {
+            query?: {
+                /** @description Only what was known at this instant. */
+                as_of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chain"][];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_chain: {
+        parameters: {
+            query?: {
+                /** @description Only what was known at this instant. */
+                as_of?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainTold"];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6473,6 +6879,140 @@ export interface operations {
             };
             /** @description Nothing can be written at the moment; reading goes on */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_universes: {
+        parameters: {
+            query?: {
+                /** @description Only what was known at this instant. */
+                as_of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Universe"][];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_universe: {
+        parameters: {
+            query?: {
+                /** @description Only what was known at this instant. */
+                as_of?: string;
+                /** @description The members on this trade date; on that of the newest session when left out. */
+                on?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UniverseTold"];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

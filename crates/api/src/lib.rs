@@ -5,19 +5,23 @@
 //! trade date for daily ones. Spans are half-open: `from` is in, `to` is not.
 
 mod actions;
+mod chains;
 mod findings;
 mod history;
 mod questions;
 mod sources;
 mod trust;
+mod universes;
 pub mod words;
 
 pub use actions::*;
+pub use chains::*;
 pub use findings::*;
 pub use history::*;
 pub use questions::*;
 pub use sources::*;
 pub use trust::*;
+pub use universes::*;
 
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -51,7 +55,7 @@ pub struct Status {
 /// One thing that needs a person.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Concern {
-    /// `not-writing`, `damaged`, `late`, `failed`, `paused`, `limit`, `slow-source`, `new-basis`, `list-held-back`, `conflict`, `missing`,
+    /// `not-writing`, `damaged`, `late`, `failed`, `paused`, `limit`, `slow-source`, `new-basis`, `list-held-back`, `conflict`, `universe`, `missing`,
     /// `quarantined`, `suspicious`, `held-back`, `checking` or `restated`.
     pub kind: String,
     /// Whether it needs a person; otherwise it is only to be known.

@@ -14,6 +14,12 @@ pub struct AnyQuestion {
     /// Words that instruments are found by, beside those named.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub search: Option<String>,
+    /// A universe, whose members are asked for, beside those named.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub universe: Option<String>,
+    /// Of a universe: `masked` (also when left out) or `whole`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub members: Option<String>,
     /// The name of one series, instead of instruments, interval, side and source.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub series: Option<String>,
@@ -64,8 +70,10 @@ pub struct Explanation {
     pub columns: Vec<ColumnTold>,
     /// Its series.
     pub series: Vec<SeriesTold>,
-    /// Instruments that a pattern or a search found and that have no such series.
-    pub without: Vec<String>,
+    /// Instruments that a pattern, a search or a universe found and that have no such series.
+    pub without: Vec<Without>,
+    /// The universe whose members were asked for.
+    pub universe: Option<String>,
     /// How complete all of it is, together.
     pub completeness: Option<Completeness>,
     /// Blocks that are opened, at most: those of every source that takes part.
@@ -116,6 +124,15 @@ pub struct SeriesTold {
     pub blocks: u64,
     /// Their bytes.
     pub bytes: u64,
+}
+
+/// An instrument without the series that was asked for.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Without {
+    /// Its symbol.
+    pub instrument: String,
+    /// Why there is none.
+    pub why: String,
 }
 
 /// A source of a series.

@@ -92,6 +92,16 @@ enum Command {
         after_help = "Examples:\n  mizuno actions KBF\n  mizuno actions --import actions.csv --by mere --reason letter\n  mizuno actions --withdraw 1 --by mere --reason 'entered twice'"
     )]
     Actions(commands::actions::Which),
+    /// List the continuous series of futures, or show one: its contracts, and its rolls with both closes.
+    #[command(
+        after_help = "Examples:\n  mizuno chain\n  mizuno chain bly-front\n  mizuno bars bly-front --rolls ratio --columns date,close,contract"
+    )]
+    Chain(commands::chain::Which),
+    /// List the universes, or show one: who belonged when, who joined and left, and what is in doubt.
+    #[command(
+        after_help = "Examples:\n  mizuno universe\n  mizuno universe aldermere-12\n  mizuno universe aldermere-12 --on 2024-06-28\n  mizuno bars --universe aldermere-12 --layout wide --columns date,close"
+    )]
+    Universe(commands::universe::Which),
     /// Show what changed when in the configuration, or a file as it stood.
     #[command(after_help = "Examples:\n  mizuno history\n  mizuno history 1\n  mizuno history 1 ranking.toml")]
     History(commands::history::History),
@@ -238,6 +248,8 @@ async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failu
         Command::Bars(ask) => commands::bars::bars(&client()?, *ask).await,
         Command::Picture(ask) => commands::picture::picture(&client()?, *ask).await,
         Command::History(ask) => commands::history::history(&client()?, ask).await,
+        Command::Chain(ask) => commands::chain::chain(&client()?, ask).await,
+        Command::Universe(ask) => commands::universe::universe(&client()?, ask).await,
         Command::Actions(ask) => commands::actions::actions(&client()?, ask).await,
         Command::Questions(ask) => commands::questions::questions(&client()?, ask).await,
         Command::Coverage(ask) => commands::coverage::coverage(&client()?, ask).await,

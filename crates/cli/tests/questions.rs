@@ -214,7 +214,10 @@ async fn many_mistakes_are_told_at_once_and_what_is_not_known_by_its_name() {
     service.cli(&["collect", "minutes", "-i", "KBF", "--from", "2025-04-09"]);
     let explained = service.get("/explanation?instruments=*&interval=1m").await;
     assert!(explained["series"].as_array().unwrap().len() > 10, "{explained}");
-    assert_eq!(explained["without"], serde_json::json!(["MHN"]), "it is not collected by the minute here");
+    assert_eq!(
+        explained["without"],
+        serde_json::json!([{ "instrument": "MHN", "why": "no collector asks for it; name it in one of ALDX" }])
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -3,7 +3,7 @@
 use crate::{Collect, basis::named};
 use mizuno_config::profile::{List, ListKind};
 use mizuno_core::{Instrument, Timestamp, TradeDate, Venue, calendar::on_the_wall, instrument::FormerSymbol};
-use mizuno_desk::{DeskError, Event};
+use mizuno_desk::{DeskError, Event, Setup};
 use mizuno_sources::{Stop, Ticket};
 use mizuno_store::{
     StoreError,
@@ -129,7 +129,7 @@ impl Collect {
         } else if !new.is_empty() {
             self.desk.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
         }
-        if kept.of == ListKind::Instruments && changes != mizuno_store::lists::ListChanges::default() {
+        if is_followed(&setup, kept) && changes != mizuno_store::lists::ListChanges::default() {
             self.renew().await?;
         }
         self.desk.events.tell(Event::Lists);
@@ -152,6 +152,8 @@ impl Collect {
             let added = rows.iter().filter_map(|(_, body)| instrument(kept, &columns(body)));
             let new: Vec<Instrument> = added.filter(|i| setup.known(&i.symbol).is_none()).collect();
             self.desk.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
+        }
+        if setup.sources.get(source).and_then(|s| s.profile.list(list)).is_some_and(|kept| is_followed(&setup, kept)) {
             self.renew().await?;
         }
         tracing::info!(source, list, taken, by, "a list that was held back is decided on");
@@ -309,6 +311,15 @@ async fn keep(collect: Arc<Collect>, source: String, list: List) {
     }
 }
 
+/// Whether collectors may take other instruments when a list changes: what it has added, or who has joined a universe.
+fn is_followed(setup: &Setup, list: &List) -> bool {
+    match list.of {
+        ListKind::Instruments => true,
+        ListKind::Members | ListKind::MemberChanges => setup.config.collectors.values().any(|c| c.universe.is_some()),
+        _ => false,
+    }
+}
+
 /// When a list is collected next after `after`.
 fn next_due(list: &List, venue: &Venue, after: Timestamp) -> Timestamp {
     let today = after.date_in(&venue.zone);
@@ -324,17 +335,12 @@ fn in_our_words(list: &List, symbols: mizuno_config::profile::Spelling, mut row:
     row
 }
 
-fn key(of: ListKind, row: &BTreeMap<String, String>) -> String {
-    let (columns, keys) = of.columns();
-    columns[..keys].iter().filter_map(|c| row.get(*c)).map(String::as_str).collect::<Vec<_>>().join(" ")
-}
-
 /// The rows under their keys. An action of the same instrument, date and kind as one before it is another one, unless it says the same.
 fn keyed(of: ListKind, rows: &[BTreeMap<String, String>]) -> Vec<(String, String)> {
     let mut said: BTreeMap<String, Vec<String>> = BTreeMap::new();
     let several = matches!(of, ListKind::Splits | ListKind::Dividends | ListKind::Actions);
     let one = |row: &BTreeMap<String, String>| {
-        let (key, text) = (key(of, row), json(row));
+        let (key, text) = (of.key(row), json(row));
         let before = said.entry(key.clone()).or_default();
         let place = before.iter().position(|t| *t == text).unwrap_or_else(|| {
             before.push(text.clone());
@@ -367,6 +373,9 @@ fn instrument(list: &List, row: &BTreeMap<String, String>) -> Option<Instrument>
         last_traded: date("last_traded"),
         expiry: date("expiry"),
         strike: number("strike"),
+        product: text("product"),
+        first_notice: date("first_notice"),
+        leverage: number("leverage"),
         former: vec![],
     })
 }

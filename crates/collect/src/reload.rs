@@ -39,6 +39,8 @@ impl Collect {
         {
             said.extend((!same).then(|| format!("{what}: changed")));
         }
+        compare("universe", &before.config.universes, &config.universes, &mut said);
+        compare("chain", &before.config.chains, &config.chains, &mut said);
         compare("question", &before.config.questions, &config.questions, &mut said);
         let secrets = self.desk.secrets();
         let other_key = before.sources.iter().filter(|(name, s)| config.sources.contains_key(*name) && !s.has_key_of(&secrets));

@@ -10,7 +10,7 @@ use mizuno_core::{
     interval::NotAnInterval,
     plan::Reach,
 };
-use mizuno_desk::{DeskError, Setup, moments, secrets, setup::Means};
+use mizuno_desk::{DeskError, Setup, moments, secrets, setup::Means, universes::Told};
 use mizuno_sources::{Answered, Clock, Failure, NoDayBook, Page, Place, Source, Stop, Ticket, Wanted, decode, hints, request::same_server};
 use mizuno_store::configurations::KeptConfiguration;
 use std::{
@@ -98,6 +98,7 @@ pub fn try_profile(config_dir: PathBuf, ask: Trial, clock: ClockFace) -> LocalBo
             kept: KeptConfiguration::NONE,
             since: Timestamp::MIN,
             names: &[],
+            told: &Told::new(),
         };
         let setup = Setup::new(config, vec![], HashMap::new(), &means)?;
         let profile = Arc::new(parsed(ask.profile.as_deref().unwrap_or_default())?);

@@ -4,7 +4,7 @@ use crate::{Problem, text};
 use croner::{Cron, parser::CronParser};
 use mizuno_core::{Instrument, Interval, Side, TradeDate};
 use serde::{Deserialize, Deserializer, de::Error};
-use std::path::Path;
+use std::{collections::BTreeSet, path::Path};
 
 /// A file in `collectors/`: this source, these instruments, this interval, on this schedule.
 #[derive(Clone, Debug, PartialEq, Deserialize)]
@@ -34,6 +34,12 @@ pub struct Collector {
     /// The kinds of instrument it collects; all when left out.
     #[serde(default)]
     kinds: Option<Vec<String>>,
+    /// The universe whose members it collects, present and former: whoever joins is collected from then on, from `since` on.
+    #[serde(default)]
+    pub universe: Option<String>,
+    /// Those, once they are known.
+    #[serde(skip)]
+    members: BTreeSet<String>,
     /// Symbols it leaves out.
     #[serde(default)]
     except: Vec<String>,
@@ -155,8 +161,14 @@ impl Collector {
         let listed = |list: &Vec<String>, text: &str| list.iter().any(|s| s == text);
         instrument.venue == self.venue
             && self.instruments.as_ref().is_none_or(|all| listed(all, &instrument.symbol))
+            && (self.universe.is_none() || self.members.contains(&instrument.symbol))
             && self.kinds.as_ref().is_none_or(|all| listed(all, &instrument.kind))
             && !listed(&self.except, &instrument.symbol)
+    }
+
+    /// Says who the members of its universe are, by their present symbols.
+    pub fn follow(&mut self, members: BTreeSet<String>) {
+        self.members = members;
     }
 
     /// Every symbol its file names.

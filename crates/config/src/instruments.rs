@@ -1,7 +1,7 @@
 //! Instrument lists: CSV with a header, one instrument a row.
 //!
 //! Columns: `symbol,name,kind,venue,currency,tick_size,multiplier,listed,last_traded,former`, and for
-//! contracts `expiry` and `strike`.
+//! contracts `product`, `expiry`, `first_notice` and `strike`, for funds `leverage`.
 //! `former` names earlier symbols as `GUL until 2025-02-03`, several parted by `;`.
 
 use crate::Problem;
@@ -25,6 +25,12 @@ struct Row {
     expiry: Option<String>,
     #[serde(default)]
     strike: Option<String>,
+    #[serde(default)]
+    product: Option<String>,
+    #[serde(default)]
+    first_notice: Option<String>,
+    #[serde(default)]
+    leverage: Option<String>,
 }
 
 /// Reads an instrument list.
@@ -75,6 +81,9 @@ fn understand(row: Row) -> Result<Instrument, String> {
         last_traded: field("last_traded", row.last_traded)?,
         expiry: field("expiry", row.expiry)?,
         strike: field("strike", row.strike)?,
+        product: row.product.filter(|p| !p.is_empty()),
+        first_notice: field("first_notice", row.first_notice)?,
+        leverage: field("leverage", row.leverage)?,
         symbol: row.symbol,
         name: row.name,
         kind: row.kind,

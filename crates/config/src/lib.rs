@@ -6,6 +6,8 @@
 //! instruments/*.csv    what can be traded
 //! sources/*.toml       source profiles
 //! collectors/*.toml    standing orders
+//! chains/*.toml        continuous series of futures; may be absent
+//! universes/*.toml     named sets of instruments; may be absent
 //! ranking.toml         which source goes before which; may be absent
 //! checks.toml          other limits for the checks; may be absent
 //! ```
@@ -14,6 +16,7 @@
 //! what was expected; [`Config::load`] returns all of them at once. A configuration keeps the [`Texts`] it was
 //! read from, so that it can be read again when the files say something else.
 
+pub mod chain;
 mod checks;
 pub mod collector;
 mod instruments;
@@ -22,8 +25,10 @@ pub mod profile;
 mod ranking;
 mod text;
 pub mod texts;
+pub mod universe;
 pub mod venue;
 
+pub use chain::Chain;
 pub use checks::Checks;
 pub use collector::{Collector, Schedule};
 pub use instruments::{parse as parse_instruments, sound_symbol};
@@ -31,6 +36,7 @@ pub use problem::{Problem, Problems};
 pub use profile::Profile;
 pub use ranking::{Ranked, Ranking};
 pub use texts::Texts;
+pub use universe::Universe;
 
 use mizuno_core::{Instrument, Venue};
 use serde::Deserialize;
@@ -71,6 +77,10 @@ pub struct Config {
     pub checks: Checks,
     /// Questions that the operator keeps, by name: the text of each file in `questions/`. Whoever answers questions reads them.
     pub questions: BTreeMap<String, String>,
+    /// Continuous series of futures by name.
+    pub chains: BTreeMap<String, Chain>,
+    /// Universes by name.
+    pub universes: BTreeMap<String, Universe>,
     /// The files it was read from.
     pub texts: Arc<Texts>,
 }
@@ -110,11 +120,15 @@ impl Config {
             let file = problem::toml::<Collector>(path, text)?;
             file.check(path, text).map(|()| vec![file])
         });
+        let chains = texts.many("chains", |path, text| Chain::parse(path, text).map(|c| vec![c]));
+        let universes = texts.many("universes", |path, text| Universe::parse(path, text).map(|u| vec![u]));
         let questions = texts.many("questions", |path, text| {
             let name = path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
             Ok(vec![(name, text.to_owned())])
         });
         let questions = questions.map_err(&mut keep).unwrap_or_default();
+        let chains = chains.map_err(&mut keep).unwrap_or_default();
+        let universes = universes.map_err(&mut keep).unwrap_or_default();
         let venues = venues.map_err(&mut keep).unwrap_or_default();
         let instruments = instruments.map_err(&mut keep).unwrap_or_default();
         let sources = sources.map_err(&mut keep).unwrap_or_default();
@@ -131,6 +145,8 @@ impl Config {
                 ranking,
                 checks,
                 questions: questions.into_iter().map(|(_, named)| named).collect(),
+                chains: chains.into_iter().map(|(_, c)| (c.name.clone(), c)).collect(),
+                universes: universes.into_iter().map(|(_, u)| (u.name.clone(), u)).collect(),
                 texts: texts.clone(),
             };
             problems = config.cross_check(&collectors);
@@ -205,6 +221,8 @@ impl Config {
         };
         self.ranking.named().for_each(|(what, name)| unknown("ranking.toml", what, name));
         self.checks.named().for_each(|name| unknown("checks.toml", "instrument", name));
+        problems.extend(self.check_universes());
+        problems.extend(self.check_chains());
         problems
     }
 

@@ -8,8 +8,15 @@ use std::{
 };
 
 /// Folders of a configuration, each with the ending of its files.
-const FOLDERS: [(&str, &str); 5] =
-    [("venues", "toml"), ("instruments", "csv"), ("sources", "toml"), ("collectors", "toml"), ("questions", "toml")];
+const FOLDERS: [(&str, &str); 7] = [
+    ("venues", "toml"),
+    ("instruments", "csv"),
+    ("sources", "toml"),
+    ("collectors", "toml"),
+    ("questions", "toml"),
+    ("universes", "toml"),
+    ("chains", "toml"),
+];
 
 /// Files of a configuration that stand by themselves; those after the first may be absent.
 const FILES: [&str; 3] = ["mizuno.toml", "ranking.toml", "checks.toml"];

@@ -13,13 +13,13 @@
 //! The folders are the trade's nouns, and each module is reached by its own name (`mizuno_core::gap`):
 //!
 //! * [`time`]: instants, trade dates, [`interval`]s, [`slot`]s, and sets of them ([`spans`]).
-//! * market: [`venue`]s, [`calendar`]s that say what is expected, [`instrument`]s, [`series`].
+//! * market: [`venue`]s, [`calendar`]s that say what is expected, [`instrument`]s, [`series`], [`membership`] in universes and the [`review`]s of those by a rule.
 //! * bars: a [`bar`] and its exact [`decimal`]s, [`versions`], and [`check`], which decides what may be held at all.
 //! * missing: [`plan`], [`gap`]s with their causes, [`hole`]s that tell of many gaps as one, [`quiet`] slots that are not
 //!   missed, [`completeness`] in figures.
 //! * trust: [`finding`]s that doubt a bar, [`agreement`] of actions with adjusted prices, [`compare`] and [`diagnose`] for two series, [`restate`] and [`basis`] for a series
 //!   and its own past.
-//! * derive: [`resample`] makes coarser bars, [`adjust`] makes prices comparable across corporate [`action`]s, [`derived`] works numbers out of bars, [`golden`] makes the best of several series; [`change`] says why an answer differs from what it was.
+//! * derive: [`resample`] makes coarser bars, [`adjust`] makes prices comparable across corporate [`action`]s, [`derived`] works numbers out of bars, [`golden`] makes the best of several series, [`roll`] one of a chain of contracts; [`change`] says why an answer differs from what it was.
 
 mod bars;
 mod derive;
@@ -29,8 +29,8 @@ pub mod time;
 mod trust;
 
 pub use bars::{aligned, bar, check, decimal, versions};
-pub use derive::{adjust, change, derived, golden, resample};
-pub use market::{action, calendar, instrument, search, series, venue};
+pub use derive::{adjust, change, derived, golden, resample, roll};
+pub use market::{action, calendar, instrument, membership, review, search, series, venue};
 pub use missing::{completeness, gap, hole, plan, quiet, standing};
 pub use time::{clock, interval, slot, spans};
 pub use trust::{agreement, basis, compare, diagnose, finding, restate};

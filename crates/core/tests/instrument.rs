@@ -21,6 +21,9 @@ fn an_instrument_has_the_symbol_of_the_day_and_trades_within_its_life() {
         last_traded: Some(date("2025-12-31")),
         expiry: None,
         strike: None,
+        product: None,
+        first_notice: None,
+        leverage: None,
         former: vec![former("GLA", "2020-02-03"), former("GUL", "2025-02-03")],
     };
     for (day, symbol) in [("2016-01-04", "GLA"), ("2020-02-02", "GLA"), ("2020-02-03", "GUL"), ("2025-02-02", "GUL"), ("2025-02-03", "TRN")]

@@ -67,6 +67,15 @@ pub enum Concern {
     ListsFailed(Vec<String>),
     /// What lists say against each other, in sentences.
     ListsDisagree(Vec<String>),
+    /// A universe of which lists say what cannot be, what contradicts another, or names that are no instruments.
+    UniverseDoubted {
+        /// Its name.
+        universe: String,
+        /// The first of what is told.
+        first: String,
+        /// How many there are.
+        count: u64,
+    },
     /// Bars that are missing for a cause.
     Missing(Cause, MissingSum),
     /// Bars that came and cannot be true.
@@ -120,7 +129,7 @@ impl Concern {
             Concern::Paused(names) | Concern::ListsFailed(names) | Concern::ListsDisagree(names) => names.len() as u64,
             Concern::KeysTwice(lists) => lists.len() as u64,
             Concern::FetchesFailed(n) | Concern::Quarantined(n) | Concern::HeldBack(n) | Concern::Checking(n) => *n,
-            Concern::OnTheOldBasis { count, .. } | Concern::OnTwoBases { count, .. } => *count,
+            Concern::OnTheOldBasis { count, .. } | Concern::OnTwoBases { count, .. } | Concern::UniverseDoubted { count, .. } => *count,
             Concern::Missing(_, sum) => sum.slots,
             Concern::Suspicious { doubts, notices, .. } => doubts + notices,
             Concern::Restated { bars, .. } => *bars,
@@ -145,18 +154,19 @@ impl Concern {
             Concern::KeysTwice(_) => 11,
             Concern::ListsDisagree(_) => 12,
             Concern::ListsFailed(_) => 13,
+            Concern::UniverseDoubted { .. } => 14,
             Concern::Missing(cause, _) => match cause {
-                Cause::FetchFailed => 14,
-                Cause::LeftOut => 15,
-                Cause::SourceHadNothing => 16,
-                Cause::NeverAsked => 17,
-                _ => 18,
+                Cause::FetchFailed => 15,
+                Cause::LeftOut => 16,
+                Cause::SourceHadNothing => 17,
+                Cause::NeverAsked => 18,
+                _ => 19,
             },
-            Concern::Quarantined(_) => 19,
-            Concern::Suspicious { .. } => 20,
-            Concern::HeldBack(_) => 21,
-            Concern::Checking(_) => 22,
-            Concern::Restated { .. } => 23,
+            Concern::Quarantined(_) => 20,
+            Concern::Suspicious { .. } => 21,
+            Concern::HeldBack(_) => 22,
+            Concern::Checking(_) => 23,
+            Concern::Restated { .. } => 24,
         }
     }
 }

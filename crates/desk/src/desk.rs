@@ -7,10 +7,11 @@ use crate::{
     lateness::Lateness,
     setup::{Means, Setup},
     sight::Sights,
+    universes::told,
 };
 use futures_util::future::BoxFuture;
 use mizuno_config::Config;
-use mizuno_core::{SeriesKey, TradeDate, clock::ClockFace, time::MINUTE};
+use mizuno_core::{SeriesKey, Timestamp, TradeDate, clock::ClockFace, time::MINUTE};
 use mizuno_sources::{Clock, DayBook, Secrets};
 use mizuno_store::{Store, series::SeriesRow};
 use std::{
@@ -20,8 +21,9 @@ use std::{
 };
 use tokio::{runtime::Handle, sync::watch};
 
-/// What a setup of the past follows from: the configuration, and how many instruments were listed and how many renamed since then.
-pub(crate) type Past = (i64, i64, i64);
+/// What a setup of the past follows from: the configuration, and how many instruments were listed, how many renamed, and how many
+/// rows of lists of members came or went since then.
+pub(crate) type Past = (i64, i64, i64, i64);
 
 /// The setup at work, the store, the clock, and what is known of every series.
 pub struct Desk {
@@ -160,8 +162,8 @@ async fn accept(
     let kept = store.keep_configuration(&config.texts.0).await?;
     store.put_instruments(config.instruments.clone(), None).await?;
     let (listed, ids) = (store.listed_instruments().await?, listed_ids(store).await?);
-    let means =
-        Means { clock, secrets, book: Arc::new(Book(store.clone())), folder: data, before, kept, since: store.newest(), names: &[] };
+    let (since, told) = (store.newest(), told(store, &config, Timestamp::MAX).await?);
+    let means = Means { clock, secrets, book: Arc::new(Book(store.clone())), folder: data, before, kept, since, names: &[], told: &told };
     Setup::new(config, listed, ids, &means)
 }
 

@@ -97,6 +97,8 @@ impl DeskError {
         };
         let see = match kind {
             "series" => "series",
+            "universe" => "universe",
+            "chain" => "chain",
             "source" | "collector" => "status",
             "list" => "lists",
             "saved question" => "questions",

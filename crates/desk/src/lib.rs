@@ -5,6 +5,7 @@
 //! * [`setup`]: the configuration at work, with its sources and calendars; [`past`]: as it was at an instant; [`history`]: what changed
 //!   in it when; [`timetable`]: when collectors run.
 //! * [`views`]: series as they stand at an instant, with gaps and causes; [`sight`] keeps that in memory until it changes.
+//! * [`universes`]: who belonged when, as lists, files and other universes tell it.
 //! * [`moments`]: dates, instants and ids of gaps as people write and read them.
 //! * [`events`]: what happens, told to whoever listens; [`concern`]: what a person should know of this morning.
 //!
@@ -23,6 +24,7 @@ pub mod past;
 pub mod setup;
 pub mod sight;
 pub mod timetable;
+pub mod universes;
 mod usual;
 mod view;
 pub mod views;

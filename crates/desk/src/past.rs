@@ -8,6 +8,7 @@ use crate::{
     desk::{Desk, Past},
     error::DeskError,
     setup::{Means, Setup},
+    universes::told,
 };
 use mizuno_config::{Config, Texts};
 use mizuno_core::Timestamp;
@@ -32,8 +33,15 @@ impl Desk {
         }
         let Some(kept) = self.store.configuration_at(instant).await? else { return Ok(present) };
         let (listed, renamed) = self.store.instruments_changed_since(instant).await?;
-        let key = (kept.id, listed, renamed);
-        if key == (present.kept.id, 0, 0) {
+        // Who a collector of the past followed is of that instant too.
+        let mut told_since = 0;
+        for name in present.config.universes.values().flat_map(|u| &u.lists) {
+            if let Some((source, list)) = name.split_once('/') {
+                told_since += self.store.list_changed_since(source, list, instant).await?;
+            }
+        }
+        let key = (kept.id, listed, renamed, told_since);
+        if key == (present.kept.id, 0, 0, 0) {
             return Ok(present);
         }
         if let Some(setup) = self.remembered(key) {
@@ -49,6 +57,7 @@ impl Desk {
             DeskError::Configuration { what, source }
         })?;
         let names = self.store.symbols_then(instant).await?;
+        let told = told(&self.store, &config, instant).await?;
         let means = Means {
             clock: &self.clock,
             secrets: &self.secrets(),
@@ -58,6 +67,7 @@ impl Desk {
             since: kept.accepted_at,
             kept,
             names: &names,
+            told: &told,
         };
         let setup = Arc::new(Setup::new(config, self.store.listed_instruments_at(instant).await?, HashMap::new(), &means)?);
         let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);

@@ -3,7 +3,7 @@
 //! A [`Setup`] never changes; reloading puts another in its place
 //! ([`crate::reload`]), and what is under way finishes with the old one.
 
-use crate::error::DeskError;
+use crate::{error::DeskError, universes::Told};
 use mizuno_config::{Collector, Config, profile::Offer};
 use mizuno_core::{
     Calendar, Instrument, Interval, SeriesKey, Timestamp, TradeDate, Venue, calendar::usual_dates, check::Standards,
@@ -79,6 +79,8 @@ pub struct Means<'a> {
     pub since: Timestamp,
     /// Of a setup of the past: what instruments were called then, each with its present symbol.
     pub names: &'a [(String, String)],
+    /// What lists say of the members of universes.
+    pub told: &'a Told,
 }
 
 impl Setup {
@@ -128,7 +130,7 @@ impl Setup {
             before.and_then(|b| b.descriptions.get(code).copied()).unwrap_or_else(serial)
         };
         let descriptions = config.venues.iter().map(|(code, venue)| (code.clone(), same(code, venue))).collect();
-        Ok(Setup {
+        let mut setup = Setup {
             serial: serial(),
             descriptions,
             config,
@@ -141,7 +143,9 @@ impl Setup {
             symbols,
             then,
             was,
-        })
+        };
+        setup.follow_universes(means.told)?;
+        Ok(setup)
     }
 
     /// What an instrument was called at the instant that the setup is of; today's symbol, but for a setup of the past.

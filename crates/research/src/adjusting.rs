@@ -10,6 +10,7 @@ use mizuno_core::{
 };
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::blocks::Needed;
+use num_rational::BigRational;
 
 /// The actions of one instrument at work.
 pub struct Adjusted {
@@ -19,6 +20,8 @@ pub struct Adjusted {
     pub factors: Factors,
     /// What is told of each trade date on which some count.
     pub days: Vec<(TradeDate, String)>,
+    /// Whether they are those of rolls of a chain, and of no actions.
+    pub by_rolls: bool,
     /// Whether the closes come from bars of a minute, since no daily ones are held.
     pub by_minutes: bool,
 }
@@ -50,6 +53,13 @@ impl Closes {
     /// What changes when one of them may.
     pub(crate) fn state(&self, setup: &Setup, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
         self.lineup.state(setup, known, named)
+    }
+}
+
+impl Adjusted {
+    /// By the rolls of a chain: what the prices of each leg are multiplied by, each up to a slot.
+    pub(crate) fn by_rolls(legs: Vec<(Slot, BigRational)>) -> Adjusted {
+        Adjusted { actions: vec![], factors: Factors::of_prices(legs), days: vec![], by_rolls: true, by_minutes: false }
     }
 }
 
@@ -137,7 +147,13 @@ impl Research {
                 actions.push((rest.remove(at).clone(), judged));
             }
         }
-        Ok(Adjusted { days: days(&actions), actions, factors, by_minutes: wanted && closes.is_some_and(|c| c.interval != Interval::Daily) })
+        Ok(Adjusted {
+            days: days(&actions),
+            actions,
+            factors,
+            by_rolls: false,
+            by_minutes: wanted && closes.is_some_and(|c| c.interval != Interval::Daily),
+        })
     }
 
     /// What a holder is paid and how many shares one becomes, by the slots of an interval; of actions judged for all kinds.

@@ -13,11 +13,24 @@ impl Research {
         busy: &dyn Fn(&str) -> bool,
     ) -> Result<Vec<Concern>, DeskError> {
         let Suspicions { doubts, notices, series, damaged, unchecked, conflicts } = self.suspicions(setup, views, busy).await?;
-        Ok(vec![
+        let mut concerns = vec![
             Concern::Damaged(damaged),
             Concern::ListsDisagree(conflicts),
             Concern::Suspicious { doubts, notices, series },
             Concern::Checking(unchecked),
-        ])
+        ];
+        let now = self.desk.store.newest();
+        // Others are made of those, and what is in doubt is told once.
+        for name in
+            setup.config.universes.values().filter(|u| u.any_of.is_empty() && u.all_of.is_empty() && u.rule.is_none()).map(|u| &u.name)
+        {
+            let universe = self.universe(setup, name, now).await?;
+            let unknown = universe.unresolved.iter().map(|u| format!("{} is no instrument of ours", u.said));
+            let told: Vec<String> = unknown.chain(universe.conflicts.iter().cloned()).chain(universe.unread.iter().cloned()).collect();
+            if let Some(first) = told.first() {
+                concerns.push(Concern::UniverseDoubted { universe: name.clone(), first: first.clone(), count: told.len() as u64 });
+            }
+        }
+        Ok(concerns)
     }
 }

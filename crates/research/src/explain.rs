@@ -3,11 +3,13 @@
 use crate::{
     Research,
     answer::{Member, Prepared, decimals},
+    question::Joined,
     reading::Subject,
 };
 use mizuno_core::{
     Completeness,
     adjust::{Adjust, Adjustment, Anchor, Effect},
+    roll::Join,
 };
 use mizuno_desk::DeskError;
 
@@ -19,9 +21,9 @@ pub struct Told {
     /// How complete it is there.
     pub completeness: Option<Completeness>,
     /// The sources that take part, in the order of their rank where they have one, each with how its prices come to be as traded.
-    pub sources: Vec<(String, &'static str)>,
+    pub sources: Vec<Basis>,
     /// Sources that do not take part, each with the reason.
-    pub left_out: Vec<(String, String)>,
+    pub left_out: Vec<LeftOut>,
     /// Blocks that are opened for it.
     pub blocks: u64,
     /// Their bytes.
@@ -47,9 +49,23 @@ impl Research {
     }
 }
 
-fn told(member: &Member, blocks: u64, bytes: u64) -> Told {
-    let (sources, left_out) = match &member.subject {
+/// A source, with how its prices come to be as traded.
+type Basis = (String, &'static str);
+/// A source that does not take part, with the reason.
+type LeftOut = (String, String);
+
+/// The sources of a series, each with how its prices come to be as traded, and those that do not take part with the reason.
+fn whose(subject: &Subject) -> (Vec<Basis>, Vec<LeftOut>) {
+    match subject {
         Subject::One(row) => (vec![(row.key.source.clone(), "as the source tells it")], vec![]),
+        Subject::Chain(legs) => {
+            let (mut sources, mut left_out) = (vec![], vec![]);
+            for (found, without) in legs.iter().map(|leg| whose(&leg.subject)) {
+                sources.extend(found.into_iter().filter(|one| !sources.contains(one)).collect::<Vec<_>>());
+                left_out.extend(without.into_iter().filter(|one| !left_out.contains(one)).collect::<Vec<_>>());
+            }
+            (sources, left_out)
+        }
         Subject::Golden(lineup) => {
             // In the order of the newest ranks.
             let order: Vec<usize> = lineup.ranks.last().map_or_else(|| (0..lineup.parts.len()).collect(), |(_, places)| places.clone());
@@ -57,7 +73,11 @@ fn told(member: &Member, blocks: u64, bytes: u64) -> Told {
             let left_out = lineup.left_out.iter().map(|l| (l.source.clone(), l.why.clone())).collect();
             (order.iter().filter_map(part).collect(), left_out)
         }
-    };
+    }
+}
+
+fn told(member: &Member, blocks: u64, bytes: u64) -> Told {
+    let (sources, left_out) = whose(&member.subject);
     Told { bars: member.completeness.map_or(0, |c| c.held), completeness: member.completeness, sources, left_out, blocks, bytes }
 }
 
@@ -83,6 +103,21 @@ impl Prepared {
                 "prices adjusted for {actions}; as traded {anchor}; rounded once to {decimals} decimals, half to even; volumes by splits and \
                  bonus issues{closes}"
             );
+        }
+        if self.members.iter().any(|m| m.wanted.chain.is_some())
+            && let Some(Joined { by, oldest }) = question.rolls
+        {
+            let at = if oldest { "oldest" } else { "newest" };
+            return match by {
+                Join::Difference => {
+                    format!("prices of contracts joined by the differences of their closes; as traded in the {at} contract of each chain")
+                }
+                Join::Ratio => format!(
+                    "prices of contracts joined by the ratios of their closes; as traded in the {at} contract of each chain; rounded once to {} \
+                     decimals, half to even",
+                    decimals(question.shape.round)
+                ),
+            };
         }
         match &question.sources[..] {
             [] => "prices as traded; sources that adjust for splits are brought back by the list of splits".to_owned(),

@@ -92,7 +92,7 @@ impl Research {
         Ok(known)
     }
 
-    async fn read_known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
+    pub(crate) async fn read_known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
         let all = self.desk.store.series().await?.into_iter().filter(|s| s.key.interval == Interval::MINUTE);
         let actions = self.known_actions(setup, as_of).await?;
         Ok(Known {

@@ -4,6 +4,8 @@
 //! * [`findings`]: what the checks find, [`noticed`]: as a person asks for it, `checking`: in all series together.
 //! * [`gaps`]: gaps with what other sources say of them; [`excusing`]: what a person accepts.
 //! * [`lineage`]: from a bar to the very line it stands on; [`comparison`]: two series side by side.
+//! * [`chains`]: futures by their chains, and where they roll.
+//! * [`universes`]: who belonged when, by lists or by a rule.
 //! * [`reading`]: bars a piece at a time; [`encode`]: bars as files; [`drawing`]: bars as pictures.
 //!
 //! It asks no source and runs nothing, and knows nothing of HTTP or of the types that go over the wire.
@@ -12,6 +14,7 @@ pub mod actions;
 pub mod adjusting;
 pub mod agreeing;
 pub mod answer;
+pub mod chains;
 mod checking;
 pub mod comparison;
 mod concerns;
@@ -26,6 +29,7 @@ pub mod lineage;
 pub mod noticed;
 pub mod question;
 pub mod reading;
+pub mod universes;
 pub mod whole;
 
 use findings::Examined;
@@ -42,6 +46,10 @@ pub struct Research {
     known: std::sync::Mutex<std::collections::VecDeque<Arc<findings::Known>>>,
     /// The actions that were lately asked for, until a list or a person changes them.
     acted: actions::Remembered,
+    /// Universes that were lately asked for, until a list changes.
+    universes: universes::Remembered,
+    /// Chains that were lately rolled.
+    chains: chains::Remembered,
     /// Held while many series are examined.
     examining: tokio::sync::Mutex<()>,
 }
@@ -55,6 +63,8 @@ impl Research {
             examined: Examined::default(),
             known: std::sync::Mutex::default(),
             acted: actions::Remembered::default(),
+            universes: universes::Remembered::default(),
+            chains: chains::Remembered::default(),
             examining: tokio::sync::Mutex::default(),
         })
     }

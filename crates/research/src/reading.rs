@@ -6,7 +6,7 @@ use crate::{
     golden::{GoldenReading, Lineup},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{Bars, Calendar, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits, spans::union};
+use mizuno_core::{Bar, Bars, Calendar, Decimal, Overlap, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits, spans::union};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{blocks::Needed, ranges::Sieve, reading::Reading, series::SeriesRow};
 use std::collections::VecDeque;
@@ -21,7 +21,50 @@ pub enum Reader {
     /// Golden ones.
     Golden(Box<GoldenReading>),
     /// Those of some stretches, one after another.
-    Stretches(VecDeque<Reader>),
+    Stretches(VecDeque<Stretch>),
+}
+
+/// A stretch of a reading.
+pub struct Stretch {
+    reader: Reader,
+    /// What the places of its sources are counted on from.
+    places: u16,
+    /// What its prices are shifted by.
+    shift: Option<Decimal>,
+}
+
+impl Stretch {
+    fn of(reader: Reader) -> Stretch {
+        Stretch { reader, places: 0, shift: None }
+    }
+
+    fn room(&self) -> (Digits, Digits) {
+        let (mut price, volume) = self.reader.room();
+        if let Some(shift) = self.shift {
+            let whole = price.whole.max(shift.whole_digits()) + 1;
+            price = Digits { whole: whole.min(18), scale: price.scale.max(shift.scale) };
+        }
+        (price, volume)
+    }
+
+    async fn next(&mut self) -> Result<Option<Piece>, DeskError> {
+        let Some((mut bars, mut from)) = Box::pin(self.reader.next()).await? else { return Ok(None) };
+        if let Some(shift) = self.shift {
+            let minus = Decimal { mantissa: -shift.mantissa, ..shift };
+            for bar in &mut bars.rows {
+                let [o, h, l, c] = bar.prices().map(|price| price.minus(minus));
+                let (Some(o), Some(h), Some(l), Some(c)) = (o, h, l, c) else {
+                    return Err(DeskError::Invalid(format!("rolls: a price shifted by {shift} has more than 18 digits; ask for ratio")));
+                };
+                *bar = Bar::new(bar.slot, [o, h, l, c], bar.volume());
+            }
+        }
+        if self.places > 0 {
+            from.resize(bars.rows.len(), 0);
+            from.iter_mut().for_each(|place| *place += self.places);
+        }
+        Ok(Some((bars, from)))
+    }
 }
 
 impl Reader {
@@ -31,8 +74,9 @@ impl Reader {
         match self {
             Reader::One(one) => (one.price, one.volume),
             Reader::Golden(golden) => (golden.price, golden.volume),
-            // Room is asked of a whole reading.
-            Reader::Stretches(_) => Default::default(),
+            Reader::Stretches(stretches) => {
+                stretches.iter().map(Stretch::room).reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default()
+            }
         }
     }
 
@@ -45,8 +89,8 @@ impl Reader {
             Reader::One(one) => Ok(one.next().await?.map(|bars| (bars, vec![]))),
             Reader::Golden(golden) => Ok(golden.next().await?.map(|made| (made.bars, made.from))),
             Reader::Stretches(stretches) => {
-                while let Some(reader) = stretches.front_mut() {
-                    if let Some(piece) = Box::pin(reader.next()).await? {
+                while let Some(stretch) = stretches.front_mut() {
+                    if let Some(piece) = stretch.next().await? {
                         return Ok(Some(piece));
                     }
                     stretches.pop_front();
@@ -64,6 +108,21 @@ pub enum Subject {
     One(SeriesRow),
     /// Those of a golden series.
     Golden(Lineup),
+    /// Those of the contracts of a chain, leg by leg.
+    Chain(Vec<Leg>),
+}
+
+/// A leg of a chain, as bars are read of it.
+#[derive(Clone)]
+pub struct Leg {
+    /// Its contract.
+    pub contract: String,
+    /// Its slots.
+    pub span: Span,
+    /// Its series.
+    pub subject: Subject,
+    /// What its prices are shifted by.
+    pub shift: Option<Decimal>,
 }
 
 impl Subject {
@@ -79,6 +138,15 @@ impl Subject {
                 Ok(out)
             }
             Subject::Golden(lineup) => lineup.state(setup, known, named),
+            Subject::Chain(legs) => {
+                let mut out = vec![];
+                for leg in legs {
+                    out.extend([leg.span.start.0, leg.span.end.0].iter().flat_map(|n| n.to_be_bytes()));
+                    out.extend(leg.shift.map(|s| s.to_string()).unwrap_or_default().bytes());
+                    out.extend(leg.subject.state(setup, known, named)?);
+                }
+                Ok(out)
+            }
         }
     }
 
@@ -88,8 +156,30 @@ impl Subject {
         match self {
             Subject::One(row) => vec![row.clone()],
             Subject::Golden(lineup) => lineup.parts.iter().map(|p| p.row.clone()).collect(),
+            Subject::Chain(legs) => legs.iter().flat_map(|leg| leg.subject.rows()).collect(),
         }
     }
+}
+
+/// The place of the leg of a slot.
+#[must_use]
+pub(crate) fn leg_at(legs: &[Leg], slot: Slot) -> Option<usize> {
+    let at = legs.partition_point(|leg| leg.span.end <= slot);
+    legs.get(at).filter(|leg| leg.span.start <= slot).map(|_| at)
+}
+
+/// The legs with slots in a span, each with those and with how many sources come before its own.
+fn in_stretches(legs: Vec<Leg>, span: &Span) -> Vec<(Leg, Span, u16)> {
+    let mut places = 0;
+    let mut out = vec![];
+    for leg in legs {
+        let (own, before) = (leg.span.clip(span), places);
+        places += leg.subject.sources().len() as u16;
+        if own.start < own.end {
+            out.push((leg, own, before));
+        }
+    }
+    out
 }
 
 impl Research {
@@ -138,6 +228,14 @@ impl Research {
             }
             Subject::One(row) if asked => vec![doubted(&self.findings(setup, row, known).await?)],
             Subject::One(_) => vec![],
+            Subject::Chain(legs) => {
+                let mut out = vec![];
+                for leg in legs {
+                    // Of one source, too, a place has its doubts: those of the leg after it stand behind them.
+                    out.extend(Box::pin(self.examine_subject(setup, &mut leg.subject, known, true)).await?);
+                }
+                out
+            }
         })
     }
 
@@ -149,6 +247,14 @@ impl Research {
         Ok(match subject {
             Subject::One(row) => Reader::One(self.desk.store.read(&row, span, as_of).await?),
             Subject::Golden(lineup) => Reader::Golden(Box::new(self.read_golden(lineup, calendar, span, as_of).await?)),
+            Subject::Chain(legs) => {
+                let mut out = VecDeque::new();
+                for (leg, own, places) in in_stretches(legs, &span) {
+                    let reader = Box::pin(self.read(leg.subject, calendar, own, as_of)).await?;
+                    out.push_back(Stretch { reader, places, shift: leg.shift });
+                }
+                Reader::Stretches(out)
+            }
         })
     }
 
@@ -167,6 +273,14 @@ impl Research {
         Ok(match subject {
             Subject::One(row) => Reader::One(self.desk.store.read_only(&row, extent, as_of, needed).await?),
             Subject::Golden(lineup) => Reader::Golden(Box::new(self.golden_over(lineup, calendar, extent, as_of, needed))),
+            Subject::Chain(legs) => {
+                let mut out = VecDeque::new();
+                for (leg, own, places) in in_stretches(legs, &extent) {
+                    let reader = Box::pin(self.read_over(leg.subject, calendar, own, as_of, needed)).await?;
+                    out.push_back(Stretch { reader, places, shift: leg.shift });
+                }
+                Reader::Stretches(out)
+            }
         })
     }
 
@@ -189,7 +303,7 @@ impl Research {
         }
         let mut readers = VecDeque::new();
         for span in spans.iter() {
-            readers.push_back(self.read_over(subject.clone(), calendar, span.clone(), as_of, needed).await?);
+            readers.push_back(Stretch::of(self.read_over(subject.clone(), calendar, span.clone(), as_of, needed).await?));
         }
         Ok(Reader::Stretches(readers))
     }

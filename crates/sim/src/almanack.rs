@@ -4,33 +4,58 @@ use crate::{
     World, actions,
     talk::{Heard, Said},
 };
-use mizuno_core::action::What;
+use mizuno_core::{TradeDate, action::What};
 use std::fmt::Write;
 
-/// Members of the Aldermere 12 and their dates. Redshank failed and left; Fenwick joined in its place.
-/// The first name is not spelled as the exchange spells it.
-const MEMBERS: [(&str, &str, &str); 14] = [
+/// Members of the Aldermere 12 and their dates, twelve on any day. Grebe left and came back; Redshank failed and left, and Fenwick joined in
+/// its place. The first name and that of Quarry Hill are not spelled as the exchange spells them.
+const MEMBERS: [(&str, &str, &str); 18] = [
     ("Kelp and Barley Foods", "2016-01-04", "-"),
     ("Oxbow Rail", "2016-01-04", "-"),
     ("Lanternfish Optics class A", "2016-01-04", "-"),
-    ("Quarry Hill Cement", "2016-01-04", "-"),
+    ("Quarry Hill Cement Co.", "2016-01-04", "-"),
     ("Saltmarsh Energy", "2016-01-04", "-"),
+    ("Alder Paper", "2016-01-04", "2018-06-18"),
     ("Tern Airways", "2018-06-18", "-"),
     ("Redshank Bank", "2016-01-04", "2025-03-17"),
     ("Plover Shipping", "2016-01-04", "-"),
-    ("Grebe Insurance", "2016-01-04", "-"),
+    ("Grebe Insurance", "2016-01-04", "2019-06-24"),
+    ("Teasel Textiles", "2019-06-24", "2021-06-21"),
+    ("Grebe Insurance", "2021-06-21", "-"),
     ("Crake Foundry", "2016-01-04", "2022-12-19"),
     ("Wigeon Stores", "2022-12-19", "-"),
     ("Osprey Power", "2016-01-04", "-"),
+    ("Heath and Hollow Timber", "2016-01-04", "2020-06-22"),
     ("Dunlin Water", "2020-06-22", "-"),
     ("Fenwick Robotics", "2025-03-17", "-"),
 ];
+
+/// The changes that the page lists beside: of the last years only, by the names of their time.
+const CHANGES: [(&str, &str, &str); 5] = [
+    ("2025-03-17", "Fenwick Robotics", "Redshank Bank"),
+    ("2022-12-19", "Wigeon Stores", "Crake Foundry"),
+    ("2021-06-21", "Grebe Insurance", "Teasel Textiles"),
+    ("2020-06-22", "Dunlin Water", "Heath and Hollow Timber"),
+    ("2019-06-24", "Teasel Textiles", "Grebe Insurance"),
+];
+
+/// Until it corrects that on 11 April, the table of members has Redshank's place change hands on its last day of trading; until 14 April it
+/// knows Tern Airways by its former name.
+fn member(at: usize, today: TradeDate) -> (&'static str, &'static str, &'static str) {
+    let before = |date: &str| date.parse().is_ok_and(|date: TradeDate| today < date);
+    match MEMBERS[at] {
+        ("Tern Airways", joined, left) if before("2025-04-14") => ("Gull Air", joined, left),
+        (name, joined, "2025-03-17") if before("2025-04-11") => (name, joined, "2025-03-14"),
+        (name, "2025-03-17", left) if before("2025-04-11") => (name, "2025-03-14", left),
+        said => said,
+    }
+}
 
 pub(crate) fn answer(world: &World, heard: &Heard<'_>) -> Said {
     let today = world.now().date_in(&world.market.venue.zone);
     let listed = |symbol: &str| actions::listed(symbol, today);
     match heard.path {
-        "/twelve" => Said::ok("text/html; charset=utf-8", twelve(), ""),
+        "/twelve" => Said::ok("text/html; charset=utf-8", twelve(today), ""),
         "/splits.txt" => {
             let mut out = "# splits at Aldermere: symbol, first day on the new basis, new shares, for old shares\n".to_owned();
             let mut count = 0;
@@ -96,15 +121,18 @@ pub(crate) fn answer(world: &World, heard: &Heard<'_>) -> Said {
     }
 }
 
-fn twelve() -> String {
+fn twelve(today: TradeDate) -> String {
     let mut out = "<!doctype html><html><head><title>The Aldermere 12</title></head><body><h1>The Aldermere 12</h1>\n\
         <p>Members, present and past. See also <a href=\"/splits.txt\">splits</a>.</p>\n\
         <table class=\"members\"><tr><th>Company</th><th>Joined</th><th>Left</th></tr>\n"
         .to_owned();
-    for (name, joined, left) in MEMBERS {
+    for (name, joined, left) in (0..MEMBERS.len()).map(|at| member(at, today)) {
         let _ = writeln!(out, "<tr><td><b>{}</b></td><td>{joined}</td><td>{left}</td></tr>", name.replace('&', "&amp;"));
     }
     out.push_str("</table>\n<h2>Changes</h2>\n<table><tr><th>Date</th><th>In</th><th>Out</th></tr>\n");
-    out.push_str("<tr><td>2025-03-17</td><td>Fenwick Robotics</td><td>Redshank Bank</td></tr>\n</table></body></html>\n");
+    for (date, joined, left) in CHANGES {
+        let _ = writeln!(out, "<tr><td>{date}</td><td>{joined}</td><td>{left}</td></tr>");
+    }
+    out.push_str("</table></body></html>\n");
     out
 }

@@ -234,6 +234,9 @@ impl Mover {
             };
             log = before + self.beta * market + self.noise * bell(&mut own) + failing;
             log = log.max(0.05f64.ln());
+            if let (Some(last), true) = (self.instrument.last_traded, future) {
+                shares = crowd(last.0 - session.date.0);
+            }
             if trades {
                 let (before, close) = (before + self.carry, log + self.carry);
                 let bar = whole(&self.minutes(session, before, close, shares));
@@ -275,6 +278,11 @@ impl Mover {
         }
         out
     }
+}
+
+/// How crowded a contract is so many days before its last: the most two months before, and ever less towards both ends.
+fn crowd(days: i32) -> f64 {
+    1.0 / (1.0 + (f64::from(days - 60) / 25.0).powi(2))
 }
 
 fn whole(minutes: &[Tick]) -> Option<Tick> {

@@ -83,7 +83,7 @@ fn contracts(world: &World, heard: &Heard<'_>) -> Said {
         let Some(i) = world.corran.instrument(&symbol).filter(|i| i.listed.is_none_or(|d| d <= today)) else { continue };
         let date = |d: Option<TradeDate>| d.map_or(String::new(), |d| d.to_string());
         rows.push(format!(
-            "{{\"code\":\"{}\",\"name\":\"{}\",\"first\":\"{}\",\"last\":\"{}\",\"expires\":\"{}\",\"tick\":\"{}\",\"size\":{}}}",
+            "{{\"code\":\"{}\",\"name\":\"{}\",\"first\":\"{}\",\"last\":\"{}\",\"expires\":\"{}\",\"tick\":\"{}\",\"size\":{},\"on\":\"{}\",\"notice\":\"{}\"}}",
             symbol.replace('-', "_"),
             i.name,
             date(i.listed),
@@ -91,10 +91,12 @@ fn contracts(world: &World, heard: &Heard<'_>) -> Said {
             date(i.expiry),
             i.tick_size.map_or(String::new(), |t| t.to_string()),
             i.multiplier.map_or(String::new(), |t| t.to_string()),
+            i.product.as_deref().unwrap_or_default(),
+            date(i.first_notice),
         ));
     }
     if today.to_string().as_str() >= "2025-04-11" {
-        rows.push("{\"code\":\"TDP_2025_07\",\"name\":\"Tidal power July 2025\",\"first\":\"2025-04-11\",\"last\":\"2025-07-18\",\"expires\":\"2025-07-18\",\"tick\":\"0.01\",\"size\":100}".to_owned());
+        rows.push("{\"code\":\"TDP_2025_07\",\"name\":\"Tidal power July 2025\",\"first\":\"2025-04-11\",\"last\":\"2025-07-18\",\"expires\":\"2025-07-18\",\"tick\":\"0.01\",\"size\":100,\"on\":\"TDP\",\"notice\":\"\"}".to_owned());
     }
     let first: usize = heard.get("cursor").parse().unwrap_or(0);
     let next = if first + 5 < rows.len() { format!("\"{}\"", first + 5) } else { "null".to_owned() };

@@ -47,13 +47,16 @@ impl Store {
                         let (tick, multiplier) = (i.tick_size.map(|d| d.to_string()), i.multiplier.map(|d| d.to_string()));
                         let (listed, last) = (i.listed.map(|d| d.0), i.last_traded.map(|d| d.0));
                         let (expiry, strike) = (i.expiry.map(|d| d.0), i.strike.map(|d| d.to_string()));
+                        let (notice, leverage) = (i.first_notice.map(|d| d.0), i.leverage.map(|d| d.to_string()));
                         let id = sqlx::query_scalar!(
-                            "INSERT INTO instrument (symbol, name, kind, venue, currency, tick_size, multiplier, listed, last_traded, expiry, strike, listed_by, added_at)
-                             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+                            "INSERT INTO instrument (symbol, name, kind, venue, currency, tick_size, multiplier, listed, last_traded, expiry, strike,
+                                 product, first_notice, leverage, listed_by, added_at)
+                             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
                              ON CONFLICT (symbol) DO UPDATE SET name = excluded.name, kind = excluded.kind, venue = excluded.venue,
                                  currency = excluded.currency, tick_size = excluded.tick_size, multiplier = excluded.multiplier,
                                  listed = excluded.listed, last_traded = excluded.last_traded, expiry = excluded.expiry,
-                                 strike = excluded.strike, listed_by = excluded.listed_by
+                                 strike = excluded.strike, product = excluded.product, first_notice = excluded.first_notice,
+                                 leverage = excluded.leverage, listed_by = excluded.listed_by
                              RETURNING id",
                             i.symbol,
                             i.name,
@@ -66,6 +69,9 @@ impl Store {
                             last,
                             expiry,
                             strike,
+                            i.product,
+                            notice,
+                            leverage,
                             listed_by,
                             stamp.0
                         )
@@ -180,6 +186,9 @@ impl Store {
                     last_traded: r.last_traded.map(|d| TradeDate(d as i32)),
                     expiry: r.expiry.map(|d| TradeDate(d as i32)),
                     strike: number(r.strike)?,
+                    product: r.product,
+                    first_notice: r.first_notice.map(|d| TradeDate(d as i32)),
+                    leverage: number(r.leverage)?,
                     symbol: r.symbol,
                     name: r.name,
                     kind: r.kind,

@@ -326,6 +326,48 @@ impl Store {
         self.select_list_rows(Some(source), Some(list), None, as_of).await
     }
 
+    /// Every row that one list was known by an instant to have said, those among them that it no longer said.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn list_history(&self, source: &str, list: &str, as_of: Timestamp) -> Result<Vec<ListRow>> {
+        let mut rows = self.select_list_rows(Some(source), Some(list), Some(i64::MIN), Timestamp::MAX).await?;
+        rows.retain(|row| row.since <= as_of);
+        for row in rows.iter_mut().filter(|row| row.until.is_some_and(|until| until > as_of)) {
+            (row.until, row.ended_by) = (None, None);
+        }
+        Ok(rows)
+    }
+
+    /// When a list was collected without failing, by an instant, in order; a collection that was held back is none before it was taken.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn list_collections(&self, source: &str, list: &str, as_of: Timestamp) -> Result<Vec<Timestamp>> {
+        let rows = sqlx::query_scalar!(
+            "SELECT asked_at FROM list_fetch
+             WHERE source = ? AND list = ? AND failure IS NULL AND held IS NULL AND asked_at <= ? ORDER BY asked_at",
+            source,
+            list,
+            as_of.0
+        );
+        Ok(rows.fetch_all(&self.readers).await?.into_iter().map(Timestamp).collect())
+    }
+
+    /// How many rows of a list came or went after an instant.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn list_changed_since(&self, source: &str, list: &str, at: Timestamp) -> Result<i64> {
+        let count = sqlx::query_scalar!(
+            "SELECT count(*) FROM list_row WHERE source = ?1 AND list = ?2 AND (since > ?3 OR until > ?3)",
+            source,
+            list,
+            at.0
+        );
+        Ok(count.fetch_one(&self.readers).await?)
+    }
+
     /// Every row that came or went after `since`, newest last.
     ///
     /// # Errors

@@ -118,6 +118,9 @@ async fn every_page_of_an_answer_is_kept_in_order_and_once() {
         last_traded: None,
         expiry: "2025-05-14".parse().ok(),
         strike: "0.61".parse().ok(),
+        product: Some("TRC".into()),
+        first_notice: "2025-05-01".parse().ok(),
+        leverage: "2".parse().ok(),
         former: vec![],
     };
     store.put_instruments(vec![instrument.clone()], Some("packhorse/contracts".into())).await.unwrap();

@@ -26,6 +26,8 @@ function place(concern: Concern): RouteLocationRaw | undefined {
     case "findings":
     case "restatements":
       return { name: "trust" };
+    case "universes":
+      return { name: "universes", params: { name: which } };
     case "lists":
       return { name: "sources" };
     case "series":

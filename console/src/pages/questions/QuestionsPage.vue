@@ -17,6 +17,7 @@ const meaning = useMeaning();
 const text = (name: string, usual = "") => (route.query[name] ? String(route.query[name]) : usual);
 const keys = ref({
   saved: text("saved"),
+  universe: text("universe"),
   instruments: text("instruments"),
   interval: text("interval", "1d"),
   source: text("source"),
@@ -52,7 +53,7 @@ const usual: Record<string, string> = { interval: "1d", layout: "long", missing:
 const given = computed(() => ({ ...Object.fromEntries(Object.entries(keys.value).filter(([name, value]) => value && value !== usual[name] && (keys.value.layout === "latest" || !["sort", "limit"].includes(name)))), ...further.value }));
 /** Actions that are not applied, each with its series. */
 const refused = computed(() => told.value?.series.flatMap((s) => s.actions.filter((a) => a.why).map((a) => [s.series, a] as const)) ?? []);
-const ready = computed(() => Boolean(keys.value.instruments || keys.value.saved || further.value.series || further.value.search));
+const ready = computed(() => Boolean(keys.value.instruments || keys.value.saved || further.value.series || further.value.search || keys.value.universe));
 
 async function load() {
   saved.value = await get<SavedQuestion[]>("/questions").catch((error) => (message.error((error as Error).message), []));
@@ -77,7 +78,7 @@ function without() {
   else told.value = undefined;
 }
 function take(name: string) {
-  keys.value = { ...keys.value, saved: name, instruments: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", where: "", sort: "", limit: "", missing: "absent", adjust: "none", zone: "", as_of: "", since: "" };
+  keys.value = { ...keys.value, saved: name, instruments: "", universe: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", where: "", sort: "", limit: "", missing: "absent", adjust: "none", zone: "", as_of: "", since: "" };
   further.value = {};
   void explain();
 }
@@ -101,6 +102,7 @@ const shown = 60;
   <h2>Ask for bars</h2>
   <n-space align="center">
     <n-input v-model:value="keys.instruments" size="small" style="width: 230px" :placeholder="keys.saved ? `those of ${keys.saved}` : 'KBF, OXB or AL*'" :input-props="{ name: 'instruments' }" @keyup.enter="explain" />
+    <n-input v-model:value="keys.universe" size="small" style="width: 150px" placeholder="or a universe" :input-props="{ name: 'universe' }" @keyup.enter="explain" />
     <n-select v-model:value="keys.interval" size="small" style="width: 90px" :options="options('1d', '1m', '5m', '1h', '1w', '1mo')" />
     <n-input v-model:value="keys.source" size="small" style="width: 120px" placeholder="golden" :input-props="{ name: 'source' }" />
     <n-input v-model:value="keys.from" size="small" style="width: 120px" placeholder="from" :input-props="{ name: 'from' }" />
@@ -142,7 +144,7 @@ const shown = 60;
     </plain-table>
     <p v-for="[series, a] in refused" :key="`${series} ${a.terms}`" :style="{ color: meaning.missing }">{{ series }}: {{ a.terms }} on {{ a.ex_date }} is not applied: {{ a.why }}</p>
     <p v-if="told.series.length > shown" :style="{ color: meaning.faint }">and {{ told.series.length - shown }} more series</p>
-    <p v-if="told.without.length" :style="{ color: meaning.faint }">Found, but without such bars: {{ told.without.join(", ") }}</p>
+    <p v-if="told.without.length" :style="{ color: meaning.faint }">Found, but without such bars: {{ told.without.map((w) => `${w.instrument} (${w.why})`).join(", ") }}</p>
     <first-rows :address="told.forms.address" />
     <h2>The same question in other forms</h2>
     <dl>

@@ -19,10 +19,10 @@ use std::{
 #[derive(Args)]
 pub struct Bars {
     /// Instruments, patterns as 'AL*', or one series as in KBF/1m/harbour; of instruments, the golden series.
-    #[arg(value_name = "INSTRUMENT|SERIES", required_unless_present_any = ["question", "search", "saved"])]
+    #[arg(value_name = "INSTRUMENT|SERIES", required_unless_present_any = ["question", "search", "saved", "universe"])]
     which: Vec<String>,
     /// Ask what stands in this file, as TOML or JSON (docs/questions.md).
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["which", "search", "interval", "source", "side", "saved"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["which", "search", "universe", "interval", "source", "side", "saved"])]
     question: Option<PathBuf>,
     /// Ask the question saved under this name; other options stand in the place of what it says.
     #[arg(long, value_name = "NAME")]
@@ -33,6 +33,12 @@ pub struct Bars {
     /// Also instruments found by these words.
     #[arg(long, value_name = "WORDS")]
     search: Option<String>,
+    /// Also the members of this universe, each on its days as a member.
+    #[arg(long, value_name = "NAME")]
+    universe: Option<String>,
+    /// Of a universe: masked (bars of its days as a member only; also when left out) or whole (whole histories).
+    #[arg(long, value_name = "masked|whole")]
+    members: Option<String>,
     /// Interval: as collected, or coarser, as in 5m, 1h, 1d, 1w, 1mo, 1q or 1y; 1d when left out.
     #[arg(long)]
     interval: Option<String>,
@@ -62,7 +68,10 @@ pub struct Bars {
     /// Prices adjusted for: none (as traded; also when left out), splits, or all (dividends, rights and spin-offs too).
     #[arg(long, value_name = "ACTIONS")]
     adjust: Option<String>,
-    /// Where adjusted prices are as traded: newest (also when left out), oldest, or a trade date after which no action counts.
+    /// Continuous series of futures at their rolls: kept (as traded; also when left out), difference or ratio of the two contracts' closes.
+    #[arg(long, value_name = "kept|difference|ratio")]
+    rolls: Option<String>,
+    /// Where adjusted or joined prices are as traded: newest (also when left out), oldest, or with --adjust a trade date after which no action counts.
     #[arg(long, value_name = "newest|oldest|DATE")]
     anchor: Option<String>,
     /// long (a row a bar), wide (a row a moment, the instruments side by side) or latest (a row an instrument: its newest bar); long when left out.
@@ -71,7 +80,7 @@ pub struct Bars {
     /// Of a wide file: outer (moments that any instrument has) or inner (that all have); outer when left out.
     #[arg(long)]
     join: Option<String>,
-    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source, doubted, completeness, action, with --adjust raw_close, price_factor and volume_factor, and of coarser bars average_price, held and expected. Numbers are worked out of bars by name, as in return, range, rises, mean_200 or deviation_20_of_return; docs/derived.md has them all.
+    /// Columns in order, as in time,close; further ones are trade_date, epoch, instrument, source, doubted, completeness, action, contract (of continuous series), with --adjust raw_close, price_factor and volume_factor, and of coarser bars average_price, held and expected. Numbers are worked out of bars by name, as in return, range, rises, mean_200 or deviation_20_of_return; docs/derived.md has them all.
     #[arg(long)]
     columns: Option<String>,
     /// Other names for columns, as in close:Close,date:Date.
@@ -164,6 +173,8 @@ impl Bars {
             (if series { "series" } else { "instruments" }, &which),
             ("saved", &self.saved),
             ("search", &self.search),
+            ("universe", &self.universe),
+            ("members", &self.members),
             ("interval", &self.interval),
             ("source", &self.whose.source),
             ("side", &self.whose.side),
@@ -179,6 +190,7 @@ impl Bars {
             ("label", &self.label),
             ("incomplete", &self.incomplete),
             ("adjust", &self.adjust),
+            ("rolls", &self.rolls),
             ("anchor", &self.anchor),
             ("layout", &self.layout),
             ("join", &self.join),

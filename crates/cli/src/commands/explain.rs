@@ -7,6 +7,7 @@ use crate::{
 };
 use mizuno_api::{Explanation, SeriesTold, words::escaped};
 use reqwest::Response;
+use std::collections::BTreeMap;
 
 /// Series shown one by one; of more, the first.
 const SHOWN: usize = 40;
@@ -35,10 +36,14 @@ pub async fn explain(client: &Client, response: Response) -> Result<Code, Failur
     if many > SHOWN {
         note!("{} more series; --json has them all", many - SHOWN);
     }
-    for series in told.series.iter().take(SHOWN) {
-        for left_out in &series.left_out {
-            out!("{}: {} does not take part: {}", series.series, left_out.source, escaped(&left_out.why));
-        }
+    // What many series have in common is said once.
+    let mut left_out: BTreeMap<(&str, &str), Vec<&str>> = BTreeMap::new();
+    for series in &told.series {
+        series.left_out.iter().for_each(|l| left_out.entry((&l.source, &l.why)).or_default().push(&series.series));
+    }
+    for ((source, why), series) in left_out {
+        let whose = if series.len() > 3 { format!("{} series", series.len()) } else { series.join(", ") };
+        out!("{whose}: {source} does not take part: {}", escaped(why));
     }
     for series in told.series.iter().take(SHOWN) {
         for action in &series.actions {
@@ -52,7 +57,9 @@ pub async fn explain(client: &Client, response: Response) -> Result<Code, Failur
         }
     }
     if !told.without.is_empty() {
-        out!("found, but without such bars: {}", told.without.join(", "));
+        out!("");
+        out!("found, but without such bars:");
+        told.without.iter().for_each(|w| out!("  {}: {}", w.instrument, escaped(&w.why)));
     }
     out!("");
     let names: Vec<String> = told.columns.iter().take(SHOWN).map(|c| c.name.clone()).collect();

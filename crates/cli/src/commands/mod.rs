@@ -2,6 +2,7 @@
 
 pub mod actions;
 pub mod bars;
+pub mod chain;
 pub mod coverage;
 pub mod excuses;
 pub mod explain;
@@ -16,5 +17,6 @@ pub mod runs;
 pub mod sources;
 pub mod status;
 pub mod trust;
+pub mod universe;
 pub mod watch;
 pub mod whose;

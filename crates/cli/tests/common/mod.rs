@@ -126,6 +126,7 @@ impl Bench {
             fs::remove_file(bench.config().join(format!("collectors/{name}.toml"))).unwrap();
         }
         bench.files(&["venues/corf.toml", "venues/mfx.toml", "instruments/corf.csv", "instruments/mfx.csv", "ranking.toml", "checks.toml"]);
+        bench.files(&["universes/aldermere-12.toml", "universes/traded-shares.toml", "universes/study.toml"]);
         for (name, ..) in street::SOURCES.into_iter().filter(|s| s.0 != "harbour") {
             bench.source(name);
         }

@@ -14,7 +14,7 @@ mod template;
 pub use answer::{Answer, Columns, Form, OutsideHours, Packed};
 pub use key::{Key, Login};
 pub use limits::{DayLimit, Limits, QuietHours};
-pub use list::{List, ListKind};
+pub use list::{Left, List, ListKind};
 pub use request::{Pages, Request};
 pub use stamp::{Stamp, StampedAt};
 pub use symbols::Spelling;

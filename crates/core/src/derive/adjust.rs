@@ -216,6 +216,18 @@ impl Factors {
         Factors { stretches: stretches.into_iter().map(made).collect() }
     }
 
+    /// Prices of stretches that are multiplied by these, each up to a slot; the last one never ends. Volumes stay.
+    #[must_use]
+    pub fn of_prices(stretches: Vec<(Slot, BigRational)>) -> Factors {
+        let one = |(end, price)| (end, Stretch { price: Factor::new(price), volume: Factor::new(BigRational::one()) });
+        let mut stretches: Vec<(Slot, Stretch)> = stretches.into_iter().map(one).collect();
+        match stretches.last_mut() {
+            Some((end, _)) => *end = Slot(i64::MAX),
+            None => stretches.push(one((Slot(i64::MAX), BigRational::one()))),
+        }
+        Factors { stretches }
+    }
+
     /// The factors of a slot.
     #[must_use]
     pub fn at(&self, slot: Slot) -> &Stretch {

@@ -16,7 +16,8 @@ pub enum ChangedBy {
     Action,
     /// The range, whose relative words mean other dates, or a slot that has become due.
     Range,
-    /// The instruments that the question finds.
+    /// The instruments that the question finds, the days on which they were members of its universe, or the contracts of a
+    /// continuous series.
     Membership,
     /// Anything else in the configuration: a tick, a calendar, a zone.
     Configuration,
@@ -54,6 +55,10 @@ impl ChangedBy {
 pub struct Standpoint<'a> {
     /// Whether the slot was asked for at all, and due.
     pub in_range: bool,
+    /// Whether it lies in the range and outside the days on which the instrument was a member of the universe that was asked for.
+    pub left_out: bool,
+    /// Of a continuous series, its contract and what prices are joined by.
+    pub leg: Option<String>,
     /// The bar that was served, and its source.
     pub bar: Option<(&'a Bar, &'a str)>,
     /// The sources that took part in that slot, best first.
@@ -99,6 +104,9 @@ impl Standpoint<'_> {
 pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
     if then.in_range != now.in_range {
         return ChangedBy::Range;
+    }
+    if then.left_out != now.left_out || then.leg != now.leg {
+        return ChangedBy::Membership;
     }
     match (then.bar, now.bar) {
         (Some((was, from)), Some((is, to))) if from == to => match () {

@@ -5,3 +5,4 @@ pub mod change;
 pub mod derived;
 pub mod golden;
 pub mod resample;
+pub mod roll;

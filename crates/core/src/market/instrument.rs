@@ -27,6 +27,12 @@ pub struct Instrument {
     pub expiry: Option<TradeDate>,
     /// Strike price, for options.
     pub strike: Option<Decimal>,
+    /// What it is a contract on: those of one product are a chain, by expiry.
+    pub product: Option<String>,
+    /// The first day on which its holder may be told to take delivery, for contracts.
+    pub first_notice: Option<TradeDate>,
+    /// How many times over a fund follows what it follows; 1 when unknown.
+    pub leverage: Option<Decimal>,
     /// Symbols it had before, oldest first.
     pub former: Vec<FormerSymbol>,
 }
@@ -54,7 +60,8 @@ impl Instrument {
     /// let former = vec![FormerSymbol { symbol: "GUL".into(), until: "2025-02-03".parse()? }];
     /// let tern = Instrument {
     ///     symbol: "TRN".into(), name: "Tern Airways".into(), kind: "share".into(), venue: "ALDX".into(), currency: "NZD".into(),
-    ///     tick_size: None, multiplier: None, listed: None, last_traded: None, expiry: None, strike: None, former,
+    ///     tick_size: None, multiplier: None, listed: None, last_traded: None, expiry: None, strike: None,
+    ///     product: None, first_notice: None, leverage: None, former,
     /// };
     /// assert_eq!((tern.symbol_on("2025-02-02".parse()?), tern.symbol_on("2025-02-03".parse()?)), ("GUL", "TRN"));
     /// # Ok::<(), mizuno_core::time::TimeError>(())

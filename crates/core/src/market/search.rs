@@ -70,6 +70,9 @@ mod tests {
             last_traded: None,
             expiry: Some(crate::TradeDate(20_000 + (n % 900) as i32)),
             strike: Some(format!("{}.50", n % 400).parse().unwrap()),
+            product: None,
+            first_notice: None,
+            leverage: None,
             former: vec![],
         }
     }

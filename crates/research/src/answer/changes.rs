@@ -4,7 +4,7 @@
 //! nothing else changed, are not read. A wide question's changes are told in the long form, since a cell is then a row.
 
 use super::{
-    A_BATCH, Answer, Member, Prepared, Source,
+    A_BATCH, Answer, Member, Prepared, Source, Words,
     batch::{Batch, Cells, Heading, Kind},
     how::how,
     long::{Open, Row, open, values},
@@ -13,7 +13,7 @@ use super::{
 };
 use crate::{
     question::{Column, resolve::Resolved},
-    reading::Subject,
+    reading::{Subject, leg_at},
 };
 use mizuno_core::{
     Decimal, Slot,
@@ -21,7 +21,6 @@ use mizuno_core::{
     change::{ChangedBy, Standpoint, changed_by},
 };
 use mizuno_desk::DeskError;
-use std::sync::Arc;
 
 /// What happened to a row, by its place among the words of the column `change`.
 const WORDS: [&str; 3] = ["new", "changed", "gone"];
@@ -34,8 +33,7 @@ pub(super) struct Changes {
     now: Prepared,
     moments: Vec<Column>,
     values: Vec<Column>,
-    sources: Arc<[String]>,
-    actions: Arc<[String]>,
+    words: Words,
     /// The members that are looked at, by their places then and now.
     pairs: Vec<(Option<usize>, Option<usize>)>,
     /// The pair being read.
@@ -64,12 +62,7 @@ pub(super) async fn begin(
     pairs: Vec<(Option<usize>, Option<usize>)>,
     typed: bool,
 ) -> Result<Answer, DeskError> {
-    let mut sources: Vec<String> = now.sources().to_vec();
-    for name in then.sources().iter() {
-        if !sources.contains(name) {
-            sources.push(name.clone());
-        }
-    }
+    let told = then.words().and(&now.words());
     let mut room = (Digits::default(), Digits::default());
     for prepared in [&then, &now].into_iter().filter(|_| typed) {
         for member in &prepared.members {
@@ -81,14 +74,9 @@ pub(super) async fn begin(
         let member = is.map(|at| &now.members[at]).or_else(|| was.map(|at| &then.members[at]));
         member.map_or("", |m| &m.wanted.instrument.symbol).to_owned()
     };
-    let sources: Arc<[String]> = sources.into();
-    let mut actions: Vec<String> = then.action_words().iter().chain(now.action_words().iter()).cloned().collect();
-    actions.sort_unstable();
-    actions.dedup();
-    let actions: Arc<[String]> = actions.into();
-    let headings = headings(&now, words(pairs.iter().map(symbol)), &sources, &actions, room);
+    let headings = headings(&now, words(pairs.iter().map(symbol)), &told, room);
     let (moments, values) = columns(&now);
-    let changes = Changes { sources, actions, moments, values, then, now, pairs, at: 0, open: None };
+    let changes = Changes { words: told, moments, values, then, now, pairs, at: 0, open: None };
     Ok(Answer { headings, rows: Source::Changes(Box::new(changes)) })
 }
 
@@ -102,13 +90,7 @@ fn columns(now: &Prepared) -> (Vec<Column>, Vec<Column>) {
 }
 
 /// The columns of changes: what happened and why, whose bar and when, the values now, and those then.
-pub(super) fn headings(
-    now: &Prepared,
-    instruments: Kind,
-    sources: &Arc<[String]>,
-    actions: &Arc<[String]>,
-    room: (Digits, Digits),
-) -> Vec<Heading> {
+pub(super) fn headings(now: &Prepared, instruments: Kind, told: &Words, room: (Digits, Digits)) -> Vec<Heading> {
     let heading = |name: &str, kind, optional| Heading { name: name.to_owned(), kind, optional };
     let mut out = vec![
         heading("change", words(WORDS), false),
@@ -118,7 +100,7 @@ pub(super) fn headings(
     let (moments, values) = columns(now);
     out.extend(moments.iter().map(|c| now.of_the_moment(*c)));
     for old in ["", "old_"] {
-        let value = |c: &Column| heading(&format!("{old}{}", now.name(*c)), value_kind(*c, room, sources, actions), true);
+        let value = |c: &Column| heading(&format!("{old}{}", now.name(*c)), value_kind(*c, room, told), true);
         out.extend(values.iter().map(value));
     }
     out
@@ -129,8 +111,8 @@ impl Changes {
         while let Some(&(then, now)) = self.pairs.get(self.at) {
             let (was, is) = (then.map(|at| &self.then.members[at]), now.map(|at| &self.now.members[at]));
             if self.open.is_none() {
-                let then = if let Some(member) = was { Some(open(&self.then, member, &self.sources).await?) } else { None };
-                let now = if let Some(member) = is { Some(open(&self.now, member, &self.sources).await?) } else { None };
+                let then = if let Some(member) = was { Some(open(&self.then, member, &self.words.sources).await?) } else { None };
+                let now = if let Some(member) = is { Some(open(&self.now, member, &self.words.sources).await?) } else { None };
                 self.open = Some((then, now));
             }
             let Some((then, now)) = &mut self.open else { return Ok(None) };
@@ -146,14 +128,8 @@ impl Changes {
             }
             let places = |open: &Option<Open>| open.as_ref().map(|o| o.places.clone()).unwrap_or_default();
             let sides = (
-                was.zip(how_then).map(|(member, how)| Side {
-                    prepared: &self.then,
-                    member,
-                    how,
-                    places: places(then),
-                    actions: &self.actions,
-                }),
-                is.zip(how_now).map(|(member, how)| Side { prepared: &self.now, member, how, places: places(now), actions: &self.actions }),
+                was.zip(how_then).map(|(member, how)| Side { prepared: &self.then, member, how, places: places(then), words: &self.words }),
+                is.zip(how_now).map(|(member, how)| Side { prepared: &self.now, member, how, places: places(now), words: &self.words }),
             );
             let batch = self.differing(rows, sides);
             if batch.rows > 0 {
@@ -231,7 +207,7 @@ struct Side<'p> {
     member: &'p Member,
     how: Rows<'p>,
     places: Vec<u32>,
-    actions: &'p [String],
+    words: &'p Words,
 }
 
 impl Side<'_> {
@@ -240,7 +216,7 @@ impl Side<'_> {
     }
 
     fn values(&self, column: Column, rows: &[Option<&Row>]) -> Cells {
-        values(column, rows, &self.how, self.member, (&self.places, self.actions))
+        values(column, rows, &self.how, self.member, (&self.places, self.words))
     }
 
     /// What the answer had in a slot, and what that followed from.
@@ -251,21 +227,41 @@ impl Side<'_> {
         let is_due = bar.is_some()
             || other.is_some_and(|row| row.bar.is_some())
             || slot < self.how.calendar.due_until(self.how.interval, resolved.instant, 0);
-        let in_range = self.member.wanted.span.contains(&slot) && self.how.takes(slot) && is_due;
         let extra = row.as_ref().and_then(|row| row.extra.as_deref());
+        let wanted = &self.member.wanted;
+        let in_range = wanted.range.contains(&slot) && self.how.takes(slot) && is_due;
+        let span = extra.or(other.and_then(|row| row.extra.as_deref())).map_or_else(|| slot..Slot(slot.0 + 1), |e| e.span.clone());
+        let left_out = in_range && !wanted.takes(&span);
         // A bar that was made of finer ones has the factors of the first of them.
         let adjusted = self.member.adjusted.as_ref().filter(|_| resolved.question.adjust.is_some());
         let factors = adjusted.map(|a| a.factors.at(extra.map_or(slot, |e| e.span.start)));
         let worked = !self.member.worked.is_empty();
         let (adjusted, made) = (factors.map(|f| (&f.price.exact, &f.volume.exact)), extra.is_some());
-        let action = self.member.action_in(&self.how, slot, extra, self.actions);
+        let action = self.member.action_in(&self.how, slot, extra, &self.words.actions);
         let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
-        match &self.member.subject {
+        let leg = leg_at(self.member.legs(), slot).map(|at| {
+            let (leg, by_rolls) = (&self.member.legs()[at], self.member.adjusted.as_ref().filter(|a| a.by_rolls));
+            let shift = leg.shift.map(|s| s.to_string()).unwrap_or_default();
+            format!("{} {shift} {}", leg.contract, by_rolls.map(|a| a.factors.at(slot).price.exact.to_string()).unwrap_or_default())
+        });
+        // Of a chain, the contract of that slot.
+        let (subject, before) = match &self.member.subject {
+            Subject::Chain(legs) => match leg_at(legs, slot) {
+                None => return Standpoint { in_range, left_out, ..Standpoint::default() },
+                Some(at) => (&legs[at].subject, legs[..at].iter().map(|leg| leg.subject.sources().len()).sum()),
+            },
+            subject => (subject, 0),
+        };
+        let doubted = |place: usize| doubted(before + place);
+        match subject {
+            Subject::Chain(_) => Standpoint { in_range, left_out, leg, ..Standpoint::default() },
             Subject::One(row) => {
                 let name = row.key.source.as_str();
                 let doubted = doubted(0).then_some(name).into_iter().collect();
                 Standpoint {
                     in_range,
+                    left_out,
+                    leg,
                     bar: bar.map(|(b, _)| (b, name)),
                     order: vec![name],
                     doubted,
@@ -279,9 +275,11 @@ impl Side<'_> {
             Subject::Golden(lineup) => {
                 let order = lineup.order_at(self.how.calendar, slot);
                 let name = |place: &usize| lineup.parts[*place].row.key.source.as_str();
-                let served = bar.and_then(|(b, from)| Some((b, lineup.parts.get(usize::from(*from))?)));
+                let served = bar.and_then(|(b, from)| Some((b, lineup.parts.get(usize::from(*from).checked_sub(before)?)?)));
                 Standpoint {
                     in_range,
+                    left_out,
+                    leg,
                     bar: served.map(|(b, part)| (b, part.row.key.source.as_str())),
                     order: order.iter().map(name).collect(),
                     doubted: order.iter().filter(|place| doubted(**place)).map(name).collect(),

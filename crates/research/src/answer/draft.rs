@@ -3,21 +3,23 @@
 use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, how::finer, made::measures, rows::Measured, worked::Beside};
 use crate::{
     Research,
-    adjusting::Asked,
+    adjusting::{Adjusted, Asked},
     findings::Known,
+    golden::Lineup,
     question::{
-        Column, Layout, Missing, Question,
+        Column, Joined, Layout, Missing, Question,
         resolve::{Resolved, Wanted},
     },
     reading::Subject,
+    universes::why_without,
     whole::union,
 };
 use futures_util::{StreamExt, stream};
-use mizuno_config::GOLDEN;
 use mizuno_core::{
     Overlap, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
     adjust::{Adjust, Adjustment, Anchor},
     derived::Quantity,
+    roll::Join,
     spans::{self, difference, hull},
 };
 use mizuno_desk::{DeskError, Setup, View, views::Seen};
@@ -55,13 +57,18 @@ impl Research {
         let mut subjects = vec![];
         let mut all_rows: Vec<SeriesRow> = vec![];
         for wanted in std::mem::take(&mut resolved.series) {
-            let subject = match self.unexamined_subject(&setup, &wanted.key, &known).await {
+            let subject = match self.subject_of(&resolved, &wanted, &known).await {
                 // Of one source, what is adjusted has to be as traded before.
                 Ok(Subject::One(row)) if resolved.question.adjust.is_some() => self.alone(&setup, row, &known).map(Subject::Golden),
                 subject => subject,
             };
             let subject = match subject {
                 Err(DeskError::Invalid(_) | DeskError::Unknown { .. }) if then => continue,
+                // One member of many of which no source tells is told of, and the others are served.
+                Err(DeskError::Invalid(why)) if wanted.days.is_some() => {
+                    resolved.without.push((wanted.key.symbol.clone(), why));
+                    continue;
+                }
                 subject => subject?,
             };
             all_rows.extend(subject.rows());
@@ -89,11 +96,19 @@ impl Research {
                 let wanted = Wanted { key: key.clone(), other: None, ..wanted.clone() };
                 member.other = Some(Box::new(self.member(&resolved, wanted, subject, &by_row).await?));
             }
-            if acts && member.whole.start < member.whole.end {
+            if acts && wanted.chain.is_none() && member.whole.start < member.whole.end {
                 member.acted = Some(self.acted(&setup, wanted, &member.whole, &known).await?);
             }
             members.push(member);
         }
+        let empty = members.iter().filter(|m| m.whole.start >= m.whole.end).map(|m| {
+            let universe = m.wanted.days.as_ref().and(resolved.question.universe.as_deref());
+            (m.wanted.key.symbol.clone(), why_nothing(&setup, m, &by_row, universe))
+        });
+        let empty: Vec<(String, String)> = empty.collect();
+        resolved.without.extend(empty);
+        resolved.without.sort();
+        resolved.without.dedup();
         drop(by_row);
         drop(views);
         Ok(Draft { prepared: Prepared { research: self.clone(), resolved, members }, known })
@@ -108,21 +123,17 @@ impl Research {
         views: &HashMap<i64, &View<'_>>,
     ) -> Result<Member, DeskError> {
         let (setup, question) = (&resolved.setup, &resolved.question);
-        if let Subject::Golden(lineup) = &mut subject {
+        each_lineup(&mut subject, &mut |lineup| {
             lineup.parts.iter_mut().for_each(|part| part.sight = views.get(&part.row.id).map(|view| view.sight.clone()));
-        }
+        });
         let rows = subject.rows();
-        let mine: Vec<&View<'_>> = rows.iter().filter_map(|r| views.get(&r.id).copied()).collect();
-        let golden = if wanted.key.source == GOLDEN { union(setup, &mine) } else { None };
-        let completeness = match wanted.key.source == GOLDEN {
-            true => golden.as_ref().map(|whole| whole.completeness(&wanted.span)),
-            false => mine.first().map(|view| view.completeness(&wanted.span)),
-        };
+        let standing = stands(setup, &subject, views);
+        let completeness = standing.as_ref().map(|s| wanted.within(&wanted.span).iter().map(|span| s.measured.over(span)).sum());
         // A series that nobody keeps any more has no view, and may have bars all the same.
-        let is_kept = mine.len() == rows.len();
-        let whole = match is_kept {
-            true => mine.iter().filter_map(|v| hull(&v.standing.held)).reduce(|a, b| a.hull(&b)),
-            false => self.extent(&subject, resolved.instant).await?,
+        let is_kept = rows.iter().all(|row| views.contains_key(&row.id));
+        let whole = match (is_kept, &standing) {
+            (true, Some(standing)) => standing.extent.clone(),
+            _ => self.extent(&subject, resolved.instant).await?,
         };
         let empty = wanted.span.start..wanted.span.start;
         let extent = whole.as_ref().map_or(empty.clone(), |w| w.clip(&wanted.span));
@@ -130,7 +141,7 @@ impl Research {
         let mut beside = Beside::default();
         let looks_for_the_last = question.shape.picking.keep.is_some() || question.shape.layout == Layout::Latest;
         if !worked.is_empty() || looks_for_the_last {
-            let standing = golden.as_ref().map(|w| &w.standing).or(mine.first().map(|v| &v.standing)).filter(|_| is_kept);
+            let standing = standing.as_ref().filter(|_| is_kept);
             let held = match standing {
                 Some(standing) => standing.held.clone(),
                 None => {
@@ -140,22 +151,19 @@ impl Research {
             };
             let missing = match (question.minds_gaps(), standing) {
                 (false, _) => Spans::new(),
-                (true, Some(standing)) => standing.missing(),
+                (true, Some(standing)) => standing.missing.clone(),
                 (true, None) => {
-                    let calendar = setup.calendar_of(setup.instrument(&wanted.instrument.symbol)?)?;
+                    let calendar = setup.calendar_of(&wanted.instrument)?;
                     let expected = calendar.expected(wanted.key.interval, TradeDate(i32::MIN)..TradeDate(i32::MAX));
                     difference(&expected, &held)
                 }
             };
             beside = Beside { missing: Arc::new(missing), held: Arc::new(held), payouts: Arc::default() };
         }
-        let measured = match (measures(question), golden) {
-            (true, Some(golden)) => Some(Arc::new(Measured::Golden(golden))),
-            (true, None) => mine.first().map(|view| Arc::new(Measured::One(view.sight.clone()))),
-            (false, _) => None,
-        };
+        let measured = standing.filter(|_| measures(question)).map(|standing| Arc::new(standing.measured));
         let whole = whole.unwrap_or(empty);
-        let (doubted, acted, adjusted, other) = (vec![], None, None, None);
+        let (doubted, acted, other) = (vec![], None, None);
+        let adjusted = by_ratio(resolved, &wanted)?.map(Arc::new);
         let mut member = Member { wanted, subject, completeness, extent, whole, worked, beside, doubted, measured, acted, adjusted, other };
         let how = finer(resolved, &member)?;
         if how.is_narrowed() && !member.beside.missing.is_empty() {
@@ -166,6 +174,21 @@ impl Research {
             member.beside.missing = Arc::new(asked);
         }
         Ok(member)
+    }
+
+    /// The series of what is wanted, or those of its contracts.
+    async fn subject_of(&self, resolved: &Resolved, wanted: &Wanted, known: &Known) -> Result<Subject, DeskError> {
+        let Some(chain) = &wanted.chain else { return self.unexamined_subject(&resolved.setup, &wanted.key, known).await };
+        let shifts = match resolved.question.rolls {
+            Some(Joined { by: Join::Difference, oldest }) => Some(chain.shifts(oldest)?),
+            _ => None,
+        };
+        let all = Slot(i64::MIN)..Slot(i64::MAX);
+        let legs = self.legs(&resolved.setup, chain, (&wanted.key, &all), shifts.as_deref(), known).await?;
+        match legs.is_empty() {
+            true => Err(self.desk.no_series(&wanted.key.to_string()).await?),
+            false => Ok(Subject::Chain(legs)),
+        }
     }
 
     /// What the actions of a member follow from, whose bars lie in `whole`.
@@ -195,6 +218,71 @@ impl Research {
     }
 }
 
+/// Why nothing is held of a series: for each source the cause of most of what it lacks.
+fn why_nothing(setup: &Setup, member: &Member, views: &HashMap<i64, &View<'_>>, universe: Option<&str>) -> String {
+    let cause = |row: &SeriesRow| {
+        let largest = views.get(&row.id)?.gaps().iter().max_by_key(|gap| gap.slots)?;
+        Some(format!("{} at {}", largest.cause, row.key.source))
+    };
+    let causes: Vec<String> = member.subject.rows().iter().filter_map(cause).collect();
+    match causes.is_empty() {
+        true => why_without(setup, &member.wanted.instrument, member.wanted.key.interval, &member.wanted.key.source, universe),
+        false => causes.join(", "),
+    }
+}
+
+/// What a series is expected to have, and has.
+struct Stands {
+    /// From the first bar of any source to the last.
+    extent: Option<Span>,
+    held: Spans,
+    missing: Spans,
+    measured: Measured,
+}
+
+/// How a series stands: what any source of a golden one has, and of a chain each contract in its slots; `None` where nobody keeps it.
+fn stands(setup: &Setup, subject: &Subject, views: &HashMap<i64, &View<'_>>) -> Option<Stands> {
+    let mine: Vec<&View<'_>> = subject.rows().iter().filter_map(|r| views.get(&r.id).copied()).collect();
+    match subject {
+        Subject::One(_) => {
+            let view = mine.first()?;
+            let (held, missing) = (view.standing.held.clone(), view.standing.missing());
+            Some(Stands { extent: hull(&held), held, missing, measured: Measured::One(view.sight.clone()) })
+        }
+        Subject::Golden(_) => {
+            let whole = union(setup, &mine)?;
+            let extent = mine.iter().filter_map(|v| hull(&v.standing.held)).reduce(|a, b| a.hull(&b));
+            let (held, missing) = (whole.standing.held.clone(), whole.standing.missing());
+            Some(Stands { extent, held, missing, measured: Measured::Golden(whole) })
+        }
+        Subject::Chain(legs) => {
+            let (mut held, mut missing, mut measured) = (Spans::new(), Spans::new(), vec![]);
+            for leg in legs {
+                let Some(own) = stands(setup, &leg.subject, views) else { continue };
+                held = spans::union(&held, &own.held.within(&leg.span).collect());
+                missing = spans::union(&missing, &own.missing.within(&leg.span).collect());
+                measured.push((leg.span.clone(), own.measured));
+            }
+            (!measured.is_empty()).then_some(Stands { extent: hull(&held), held, missing, measured: Measured::Legs(measured) })
+        }
+    }
+}
+
+fn each_lineup(subject: &mut Subject, act: &mut dyn FnMut(&mut Lineup)) {
+    match subject {
+        Subject::One(_) => {}
+        Subject::Golden(lineup) => act(lineup),
+        Subject::Chain(legs) => legs.iter_mut().for_each(|leg| each_lineup(&mut leg.subject, act)),
+    }
+}
+
+/// What the prices of a continuous series are multiplied by, where it is joined by ratio.
+fn by_ratio(resolved: &Resolved, wanted: &Wanted) -> Result<Option<Adjusted>, DeskError> {
+    let (Some(chain), Some(Joined { by: Join::Ratio, oldest })) = (&wanted.chain, resolved.question.rolls) else { return Ok(None) };
+    let legs = chain.legs(resolved.calendar(wanted)?, wanted.key.interval).into_iter().zip(chain.ratios(oldest));
+    Ok(Some(Adjusted::by_rolls(legs.map(|((_, span), ratio)| (span.end, ratio)).collect())))
+}
+
 impl Draft {
     /// What changes when the answer may: the resolved question with the state of what it reads, which is revisions, lists, excuses and
     /// the configuration. Nothing has to be looked for to tell it.
@@ -211,8 +299,11 @@ impl Draft {
         }
         for member in members {
             state.extend(member.wanted.key.to_string().bytes());
+            state.extend(member.wanted.chain.iter().flat_map(|chain| chain.state.bytes()));
             state.extend(member.wanted.span.start.0.to_be_bytes());
             state.extend(member.wanted.span.end.0.to_be_bytes());
+            let days = member.wanted.days.iter().flat_map(|days| days.iter()).flat_map(|s| [s.start.0, s.end.0]);
+            days.for_each(|n| state.extend(n.to_be_bytes()));
             state.extend(member.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
             state.extend(self.acted_on(member)?);
             if let Some(other) = &member.other {
@@ -303,6 +394,8 @@ impl Draft {
         Ok(!learned
             && before.setup.kept.id == after.setup.kept.id
             && old.wanted.span == new.wanted.span
+            && old.wanted.days == new.wanted.days
+            && old.wanted.chain.as_ref().map(|c| &c.rolled) == new.wanted.chain.as_ref().map(|c| &c.rolled)
             && same_state()?
             && same_actions()?)
     }

@@ -1,7 +1,7 @@
 //! A row an instrument: its newest bar.
 
 use super::{
-    A_BATCH, Prepared, SIDE_BY_SIDE,
+    A_BATCH, Prepared, SIDE_BY_SIDE, Words,
     batch::Batch,
     before::start,
     how::{finer, how},
@@ -20,16 +20,15 @@ use std::{cmp::Ordering, collections::VecDeque, sync::Arc};
 pub(super) struct Latest {
     prepared: Arc<Prepared>,
     columns: Vec<Column>,
-    sources: Arc<[String]>,
-    actions: Arc<[String]>,
+    words: Words,
     /// The rows that have not left, each with the place of its member; `None` before they are read.
     rows: Option<VecDeque<(usize, Row)>>,
 }
 
 impl Latest {
     pub(super) fn new(prepared: Prepared) -> Latest {
-        let (columns, sources, actions) = (prepared.columns(), prepared.sources(), prepared.action_words());
-        Latest { prepared: Arc::new(prepared), columns, sources, actions, rows: None }
+        let (columns, words) = (prepared.columns(), prepared.words());
+        Latest { prepared: Arc::new(prepared), columns, words, rows: None }
     }
 
     pub(super) async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
@@ -41,7 +40,7 @@ impl Latest {
         for (at, row) in rows.drain(..rows.len().min(A_BATCH)) {
             let member = &self.prepared.members[at];
             let how = how(&self.prepared.resolved, member)?;
-            let one = batch(&how, &self.columns, at, &[Some(&row)], member, (&member.places(&self.sources), &self.actions));
+            let one = batch(&how, &self.columns, at, &[Some(&row)], member, (&member.places(&self.words.sources), &self.words));
             match &mut out {
                 None => out = Some(one),
                 Some(all) => all.append(one),

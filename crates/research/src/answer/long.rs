@@ -1,7 +1,7 @@
 //! A row a bar, one series after another.
 
 use super::{
-    A_BATCH, Member, Prepared,
+    A_BATCH, Member, Prepared, Words,
     batch::{Batch, Cells, Heading, Kind},
     before::start,
     extra::Extra,
@@ -23,8 +23,7 @@ use std::{collections::VecDeque, sync::Arc};
 pub(super) struct Long {
     prepared: Prepared,
     columns: Vec<Column>,
-    sources: Arc<[String]>,
-    actions: Arc<[String]>,
+    words: Words,
     /// The member being read, and those after it.
     at: usize,
     open: Option<Open>,
@@ -41,8 +40,8 @@ pub(super) struct Open {
     waiting: VecDeque<Row>,
 }
 
-/// For each place of the sources of a member the place among all, and the texts of the column `action`.
-pub(super) type WordsOf<'w> = (&'w [u32], &'w [String]);
+/// For each place of the sources of a member the place among all, and the words of the answer.
+pub(super) type WordsOf<'w> = (&'w [u32], &'w Words);
 
 /// A row.
 #[derive(Clone, Debug)]
@@ -68,7 +67,7 @@ impl Prepared {
         let absent = self.resolved.question.shape.missing != Missing::Absent;
         let instruments: Arc<[String]> = self.members.iter().map(|m| m.wanted.instrument.symbol.clone()).collect();
         let series: Arc<[String]> = self.members.iter().map(|m| m.wanted.key.to_string()).collect();
-        let (sources, actions) = (self.sources(), self.action_words());
+        let words = self.words();
         let heading = |column: Column| {
             if column.is_of_the_moment() {
                 return self.of_the_moment(column);
@@ -76,10 +75,12 @@ impl Prepared {
             let kind = match column {
                 Column::Instrument => Kind::Words(instruments.clone()),
                 Column::Series => Kind::Words(series.clone()),
-                column => value_kind(column, (price, volume), &sources, &actions),
+                column => value_kind(column, (price, volume), &words),
             };
-            let may_lack =
-                matches!(column, Column::Volume | Column::Completeness | Column::Action | Column::AveragePrice | Column::Derived(_));
+            let may_lack = matches!(
+                column,
+                Column::Volume | Column::Completeness | Column::Action | Column::Contract | Column::AveragePrice | Column::Derived(_)
+            );
             let optional = may_lack || (absent && !matches!(column, Column::Instrument | Column::Series));
             Heading { name: self.name(column), kind, optional }
         };
@@ -89,15 +90,15 @@ impl Prepared {
 
 impl Long {
     pub(super) fn new(prepared: Prepared) -> Long {
-        let (columns, sources, actions) = (prepared.columns(), prepared.sources(), prepared.action_words());
-        Long { prepared, columns, sources, actions, at: 0, open: None }
+        let (columns, words) = (prepared.columns(), prepared.words());
+        Long { prepared, columns, words, at: 0, open: None }
     }
 
     pub(super) async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
         loop {
             let Some(member) = self.prepared.members.get(self.at) else { return Ok(None) };
             if self.open.is_none() {
-                self.open = Some(open(&self.prepared, member, &self.sources).await?);
+                self.open = Some(open(&self.prepared, member, &self.words.sources).await?);
             }
             let Some(open) = &mut self.open else { return Ok(None) };
             let how = how(&self.prepared.resolved, member)?;
@@ -108,7 +109,7 @@ impl Long {
             }
             let rows: Vec<Option<&Row>> = open.waiting.iter().take(A_BATCH).map(Some).collect();
             let count = rows.len();
-            let batch = (count > 0).then(|| batch(&how, &self.columns, self.at, &rows, member, (&open.places, &self.actions)));
+            let batch = (count > 0).then(|| batch(&how, &self.columns, self.at, &rows, member, (&open.places, &self.words)));
             open.waiting.drain(..count);
             if batch.is_some() {
                 return Ok(batch);
@@ -174,8 +175,9 @@ pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String
 fn newest(resolved: &Resolved, member: &Member) -> Result<Span, DeskError> {
     let (extent, question) = (member.extent.clone(), &resolved.question);
     let picking = &question.shape.picking;
+    let stays_in_one_piece = member.wanted.days.as_ref().is_none_or(|days| days.len() <= 1);
     Ok(match picking.keep {
-        Some(Keep::Last(bars)) if picking.conditions.is_empty() && !question.works_out(Quantity::Drawdown) => {
+        Some(Keep::Last(bars)) if picking.conditions.is_empty() && !question.works_out(Quantity::Drawdown) && stays_in_one_piece => {
             start(resolved, member, extent.end, Needs { bars, sessions: 0 }, false)?.max(extent.start)..extent.end
         }
         _ => extent,
@@ -184,10 +186,14 @@ fn newest(resolved: &Resolved, member: &Member) -> Result<Span, DeskError> {
 
 /// The slots in which a row is expected and due.
 pub(super) fn expected(resolved: &Resolved, member: &Member, span: &Span) -> Result<Vec<Slot>, DeskError> {
-    let instrument = &member.wanted.instrument;
+    let wanted = &member.wanted;
     Ok(match grid(resolved, member)? {
-        None => how(resolved, member)?.expected(instrument, span, resolved.instant),
-        Some(grid) => labels(&grid, instrument.life(), span, resolved.instant),
+        None => {
+            let mut slots = how(resolved, member)?.expected(&wanted.instrument, span, resolved.instant);
+            slots.retain(|slot| wanted.days.as_ref().is_none_or(|days| days.contains(slot)));
+            slots
+        }
+        Some(grid) => labels(&grid, wanted, span, resolved.instant),
     })
 }
 
@@ -221,11 +227,15 @@ pub(super) fn batch(
 }
 
 /// The cells of a column of values for some rows; empty where there is no row.
-pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, member: &Member, (places, actions): WordsOf<'_>) -> Cells {
+pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, member: &Member, (places, words): WordsOf<'_>) -> Cells {
     let bars = || rows.iter().map(|row| row.and_then(|row| row.bar.as_ref()));
     match column {
         Column::Action => {
-            let of = |row: &Row| member.action_in(how, row.slot, row.extra.as_deref(), actions);
+            let of = |row: &Row| member.action_in(how, row.slot, row.extra.as_deref(), &words.actions);
+            Cells::Words(rows.iter().map(|row| of(row.as_ref()?)).collect())
+        }
+        Column::Contract => {
+            let of = |row: &Row| member.contract_in(row.slot, row.extra.as_deref(), &words.contracts);
             Cells::Words(rows.iter().map(|row| of(row.as_ref()?)).collect())
         }
         Column::Source => Cells::Words(bars().map(|bar| bar.and_then(|(_, from)| places.get(usize::from(*from)).copied())).collect()),

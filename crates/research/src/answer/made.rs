@@ -6,16 +6,20 @@ use super::{
     rows::Rows,
 };
 use crate::{
-    question::{Column, Question, Shape, resolve::Resolved},
+    question::{
+        Column, Question, Shape,
+        resolve::{Resolved, Wanted},
+    },
     reading::Reader,
 };
 use mizuno_core::{
-    Bar, Slot, Span, Spans, Timestamp, TradeDate,
+    Bar, Slot, Span, Spans, Timestamp,
     derived::Value,
     resample::{Grid, Piece, average_price, combine},
+    spans::intersection,
 };
 use mizuno_desk::DeskError;
-use std::collections::VecDeque;
+use std::{borrow::Cow, collections::VecDeque};
 
 /// The place of the source of a bar that was made of bars of several, behind those of the sources there are.
 pub(super) const SEVERAL: &str = "several";
@@ -52,6 +56,22 @@ impl Read {
         self.from.drain(..count.min(self.from.len()));
         self.extras.drain(..count.min(self.extras.len()));
         self.derived.drain(..count.min(self.derived.len()));
+    }
+
+    /// Keeps those on which `keep` says so of the bar and what is told beside.
+    pub(super) fn retain(&mut self, keep: impl Fn(&Bar, Option<&Extra>) -> bool) {
+        fn only<T>(all: &mut Vec<T>, keep: &[bool]) {
+            let mut keep = keep.iter();
+            all.retain(|_| *keep.next().unwrap_or(&true));
+        }
+        let keep: Vec<bool> = self.iter().map(|(_, bar, extra)| keep(bar, extra)).collect();
+        if keep.iter().all(|keep| *keep) {
+            return;
+        }
+        only(&mut self.bars, &keep);
+        only(&mut self.from, &keep);
+        only(&mut self.extras, &keep);
+        only(&mut self.derived, &keep);
     }
 
     /// The bars, each with its place among them and what is told beside.
@@ -146,7 +166,14 @@ impl Pieces {
             let start = before(gone, piece.span.start);
             let end = before(start, piece.span.end);
             gone = end;
-            let (bars, from) = (&self.waiting[start..end], &self.from[start..end]);
+            let (mut bars, mut from) = (Cow::Borrowed(&self.waiting[start..end]), Cow::Borrowed(&self.from[start..end]));
+            // A piece in which a member joined or left is made of its days as a member; one before all of them is whole, to work with.
+            if let Some(days) = member.wanted.days.as_ref().filter(|days| days.overlaps(&piece.span)) {
+                let both = bars.iter().zip(from.iter()).filter(|(bar, _)| days.contains(&bar.slot)).map(|(b, f)| (*b, *f));
+                let (of_member, theirs): (Vec<Bar>, Vec<u16>) = both.unzip();
+                (bars, from) = (Cow::Owned(of_member), Cow::Owned(theirs));
+            }
+            let (bars, from) = (&bars[..], &from[..]);
             let Some(bar) = combine(piece.label, bars, finer.factors_and_decimals()) else { continue };
             let complete = |missing| missing == 0 && piece.span.end <= self.due;
             let (expected, missing) = match self.counted {
@@ -182,18 +209,23 @@ impl Pieces {
 
 /// How many slots of a piece should have a bar, quiet ones left aside, and how many of those that are due have none.
 fn expected(finer: &Rows<'_>, member: &Member, piece: &Piece, due: Slot) -> (u64, u64) {
-    let counted = member.measured.as_deref().map(|m| m.over(&piece.span)).unwrap_or_default();
-    let to_come = piece.span.start.max(due).max(piece.span.start)..piece.span.end;
-    let still = match to_come.start < to_come.end {
-        true => finer.interval.count(finer.slots(&to_come).within(&to_come)),
-        false => 0,
-    };
-    (counted.expected + still, counted.missing)
+    let mut out = (0, 0);
+    for span in member.wanted.within(&piece.span).iter() {
+        let counted = member.measured.as_deref().map(|m| m.over(span)).unwrap_or_default();
+        let to_come = span.start.max(due)..span.end;
+        let still = match to_come.start < to_come.end {
+            true => finer.interval.count(finer.slots(&to_come).within(&to_come)),
+            false => 0,
+        };
+        out = (out.0 + counted.expected + still, out.1 + counted.missing);
+    }
+    out
 }
 
-/// The labels of pieces in `span` in which a bar is expected and due by `now`, within the life of the instrument.
-pub(super) fn labels(grid: &Grid<'_>, life: std::ops::Range<TradeDate>, span: &Span, now: Timestamp) -> Vec<Slot> {
-    let slots: Spans = grid.calendar.expected(grid.finer, life);
+/// The labels of pieces in `span` in which a bar is expected and due by `now`, within the life of the instrument and on its days as a member.
+pub(super) fn labels(grid: &Grid<'_>, wanted: &Wanted, span: &Span, now: Timestamp) -> Vec<Slot> {
+    let slots: Spans = grid.calendar.expected(grid.finer, wanted.instrument.life());
+    let slots = wanted.days.as_ref().map_or(slots.clone(), |days| intersection(&slots, days));
     let due = grid.calendar.due_until(grid.finer, now, 0);
     let some = |p: &Piece| slots.within(&(p.span.start..p.span.end.min(due).max(p.span.start))).next().is_some();
     grid.pieces(&(span.start..span.end.min(due).max(span.start))).into_iter().filter(some).map(|p| p.label).collect()

@@ -25,7 +25,7 @@ use crate::{
         resolve::{Resolved, Wanted},
         zone::Clock,
     },
-    reading::Subject,
+    reading::{Leg, Subject, leg_at},
 };
 use batch::{Batch, Heading, Kind};
 pub use draft::Draft;
@@ -106,9 +106,21 @@ impl Member {
         texts.binary_search(&day.1).ok().map(|at| at as u32)
     }
 
+    /// The legs of a continuous series.
+    fn legs(&self) -> &[Leg] {
+        if let Subject::Chain(legs) = &self.subject { legs } else { &[] }
+    }
+
+    /// The contract of a row, by its place among all; of a coarser bar that of its last one.
+    fn contract_in(&self, slot: Slot, extra: Option<&Extra>, contracts: &[String]) -> Option<u32> {
+        let slot = extra.map_or(slot, |e| Slot(e.span.end.0 - 1));
+        let leg = &self.legs()[leg_at(self.legs(), slot)?];
+        contracts.binary_search(&leg.contract).ok().map(|at| at as u32)
+    }
+
     /// Whether some of its bars may turn out to be none: those of a source that have to be brought back.
     fn may_lose_bars(&self) -> bool {
-        matches!(&self.subject, Subject::Golden(lineup) if lineup.parts.iter().any(|p| !p.splits().is_empty()))
+        self.subject.may_lose_bars()
     }
 
     /// For each place of its sources, the place among all sources of the answer.
@@ -118,14 +130,43 @@ impl Member {
     }
 }
 
+/// The words that stand in some columns, each in order.
+#[derive(Clone)]
+struct Words {
+    /// The names of the sources.
+    sources: Arc<[String]>,
+    /// What is told of corporate actions.
+    actions: Arc<[String]>,
+    /// The contracts of continuous series.
+    contracts: Arc<[String]>,
+}
+
+impl Words {
+    /// Those of two answers.
+    fn and(&self, other: &Words) -> Words {
+        let sorted = |a: &[String], b: &[String]| -> Arc<[String]> {
+            a.iter().chain(b).collect::<std::collections::BTreeSet<_>>().into_iter().cloned().collect()
+        };
+        // Sources stand in the order in which they take part.
+        let mut sources: Vec<String> = other.sources.to_vec();
+        sources.extend(self.sources.iter().filter(|name| !other.sources.contains(name)).cloned());
+        Words {
+            sources: sources.into(),
+            actions: sorted(&self.actions, &other.actions),
+            contracts: sorted(&self.contracts, &other.contracts),
+        }
+    }
+}
+
 /// What a column of values holds, with this room for prices and volumes.
-fn value_kind(column: Column, (price, volume): (Digits, Digits), sources: &Arc<[String]>, actions: &Arc<[String]>) -> Kind {
+fn value_kind(column: Column, (price, volume): (Digits, Digits), words: &Words) -> Kind {
     match column {
-        Column::Source => Kind::Words(sources.clone()),
+        Column::Source => Kind::Words(words.sources.clone()),
         Column::Doubted => Kind::Flag,
         Column::Completeness => Kind::Number(Digits { whole: 3, scale: 2 }),
         Column::PriceFactor | Column::VolumeFactor => Kind::Number(Digits { whole: 6, scale: FACTOR }),
-        Column::Action => Kind::Words(actions.clone()),
+        Column::Action => Kind::Words(words.actions.clone()),
+        Column::Contract => Kind::Words(words.contracts.clone()),
         Column::AveragePrice => Kind::Number(Digits { whole: price.whole, scale: price.scale.max(FACTOR) }),
         Column::Held | Column::Expected => Kind::Number(Digits { whole: 9, scale: 0 }),
         Column::Volume => Kind::Number(volume),
@@ -233,6 +274,7 @@ impl Prepared {
         self.members.len() > 1
             || self.resolved.question.instruments.iter().any(|i| i.contains('*'))
             || self.resolved.question.search.is_some()
+            || self.resolved.question.universe.is_some()
     }
 
     /// How complete all of it is, together.
@@ -252,6 +294,13 @@ impl Prepared {
         let all = self.members.iter().filter_map(|m| m.adjusted.as_ref()).flat_map(|a| a.days.iter().map(|(_, text)| text.clone()));
         let words: std::collections::BTreeSet<String> = all.collect();
         words.into_iter().collect()
+    }
+
+    /// The words of its columns.
+    fn words(&self) -> Words {
+        let contracts = self.members.iter().flat_map(|m| m.legs()).map(|leg| leg.contract.clone());
+        let contracts: std::collections::BTreeSet<String> = contracts.collect();
+        Words { sources: self.sources(), actions: self.action_words(), contracts: contracts.into_iter().collect() }
     }
 
     /// The names of the sources there may be, in the order in which they first take part.
@@ -281,7 +330,7 @@ impl Prepared {
         let calendar = self.resolved.calendar(&member.wanted)?;
         let reader = self.research.read(member.subject.clone(), calendar, member.wanted.span.clone(), self.resolved.instant).await?;
         let (mut price, volume) = reader.room();
-        if let (Some(_), Some(adjusted)) = (question.adjust, &member.adjusted) {
+        if let Some(adjusted) = member.adjusted.as_ref().filter(|a| a.by_rolls || question.adjust.is_some()) {
             let more = adjusted.factors.more_digits();
             let wider = |room: Digits, scale| Digits { whole: (room.whole + more).min(18), scale };
             return Ok((wider(price, decimals(question.shape.round)), wider(volume, volume.scale)));
@@ -302,7 +351,7 @@ impl Prepared {
     pub fn headings(&self) -> Vec<Heading> {
         match self.resolved.question.shape.layout {
             _ if self.resolved.question.since.is_some() => {
-                changes::headings(self, Kind::Words(Arc::default()), &self.sources(), &self.action_words(), Default::default())
+                changes::headings(self, Kind::Words(Arc::default()), &self.words(), Default::default())
             }
             Layout::Long | Layout::Latest => self.long_headings(Default::default()),
             Layout::Wide { .. } => self.wide_headings(&[]),
@@ -352,12 +401,22 @@ impl Prepared {
 }
 
 impl Subject {
+    /// Whether some of its bars may turn out to be none: those of a source that have to be brought back.
+    fn may_lose_bars(&self) -> bool {
+        match self {
+            Subject::One(_) => false,
+            Subject::Golden(lineup) => lineup.parts.iter().any(|p| !p.splits().is_empty()),
+            Subject::Chain(legs) => legs.iter().any(|leg| leg.subject.may_lose_bars()),
+        }
+    }
+
     /// The names of its sources, by their places.
     #[must_use]
     pub fn sources(&self) -> Vec<String> {
         match self {
             Subject::One(row) => vec![row.key.source.clone()],
             Subject::Golden(lineup) => Lineup::sources(lineup),
+            Subject::Chain(legs) => legs.iter().flat_map(|leg| leg.subject.sources()).collect(),
         }
     }
 }

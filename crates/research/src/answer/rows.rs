@@ -7,7 +7,7 @@ use crate::{
     whole::Whole,
 };
 use mizuno_core::{
-    Bar, Calendar, Completeness, Decimal, Instrument, Interval, Session, Slot, Span, Spans, Timestamp, TradeDate,
+    Bar, Calendar, Completeness, Decimal, Instrument, Interval, Overlap, Session, Slot, Span, Spans, Timestamp, TradeDate,
     adjust::{Factors, Stretch},
     derived::{Derived, Value},
     time::{DAY, MINUTE, SECOND},
@@ -21,6 +21,8 @@ use std::sync::Arc;
 pub(crate) enum Measured {
     One(Arc<Sight>),
     Golden(Whole),
+    /// Those of the contracts of a chain, each with its slots.
+    Legs(Vec<(Span, Measured)>),
 }
 
 impl Measured {
@@ -29,6 +31,7 @@ impl Measured {
         match self {
             Measured::One(sight) => sight.completeness(span),
             Measured::Golden(whole) => whole.completeness(span),
+            Measured::Legs(legs) => legs.iter().map(|(own, measured)| measured.over(&own.clip(span))).sum(),
         }
     }
 
@@ -89,7 +92,7 @@ impl<'c> Rows<'c> {
         let Shape { hours, first_minutes, last_minutes, at_end, round, .. } = question.shape;
         let minutes = |n: Option<u32>| n.map(|n| i64::from(n) * MINUTE);
         let (first, last) = (minutes(first_minutes), minutes(last_minutes));
-        let adjusted = adjusted.filter(|_| question.adjust.is_some());
+        let adjusted = adjusted.filter(|a| a.by_rolls || question.adjust.is_some());
         let tick = instrument.tick_size;
         Rows { interval, calendar, zone, hours, first, last, at_end, round, tick, adjusted }
     }

@@ -4,7 +4,7 @@
 //! stretches, and a block over their border is opened for each. Rows leave in batches of at most [`A_BATCH`] cells.
 
 use super::{
-    Member, Prepared, SIDE_BY_SIDE,
+    Member, Prepared, SIDE_BY_SIDE, Words,
     batch::{Batch, Cells, Heading, Kind},
     how::{finer, how},
     long::{expected, expected_rows},
@@ -18,7 +18,7 @@ use crate::{
     question::{Against, Column, Missing, resolve::Resolved},
 };
 use futures_util::{StreamExt, stream};
-use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, bar::Digits, derived::Value};
+use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, Spans, bar::Digits, derived::Value};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -32,13 +32,14 @@ pub(super) struct Wide {
     inner: bool,
     moments: Vec<Column>,
     values: Vec<Column>,
-    sources: Arc<[String]>,
-    actions: Arc<[String]>,
+    words: Words,
     /// Stretches of time still to be read.
     stretches: VecDeque<Span>,
     read: Option<Stretch>,
     /// The last close of each series, where it is carried forward.
     carried: Vec<Option<Decimal>>,
+    /// The rows on the days of each as a member, where closes are carried no further.
+    days: Vec<Option<Arc<Spans>>>,
 }
 
 /// A stretch that has been read.
@@ -60,6 +61,7 @@ struct Strip {
     sources: Vec<u32>,
     doubted: Vec<bool>,
     actions: Vec<Option<u32>>,
+    contracts: Vec<Option<u32>>,
 }
 
 /// The numbers of one column.
@@ -137,7 +139,7 @@ fn pair(against: Against, first: Option<f64>, number: Option<f64>) -> Option<f64
 }
 
 fn is_number(column: Column) -> bool {
-    !matches!(column, Column::Source | Column::Doubted | Column::Action) && !column.is_of_the_moment()
+    !matches!(column, Column::Source | Column::Doubted | Column::Action | Column::Contract) && !column.is_of_the_moment()
 }
 
 impl Prepared {
@@ -148,19 +150,19 @@ impl Prepared {
         let values: Vec<Column> = columns.iter().copied().filter(|c| !c.is_of_the_moment()).collect();
         let mut out: Vec<Heading> = columns.iter().filter(|c| c.is_of_the_moment()).map(|c| self.of_the_moment(*c)).collect();
         let carried = self.resolved.question.shape.missing == Missing::Carried;
-        let (sources, actions) = (self.sources(), self.action_words());
+        let words = self.words();
         for (at, member) in self.members.iter().enumerate() {
             let label = self.label(member);
             let room = rooms.get(at).copied().unwrap_or_default();
             for column in &values {
                 let name = if values.len() == 1 { label.clone() } else { format!("{label} {}", self.name(*column)) };
-                let kind = value_kind(*column, room, &sources, &actions);
+                let kind = value_kind(*column, room, &words);
                 out.push(Heading { name: name.clone(), kind: kind.clone(), optional: true });
                 if carried && *column == Column::Close {
                     out.push(Heading { name: format!("{label} carried"), kind: Kind::Flag, optional: true });
                 }
                 if let Some(against) = self.against(at, *column) {
-                    let first = value_kind(*column, rooms.first().copied().unwrap_or_default(), &sources, &actions);
+                    let first = value_kind(*column, rooms.first().copied().unwrap_or_default(), &words);
                     out.push(Heading {
                         name: format!("{name} {}", against.word()),
                         kind: compared(against, &first, &kind),
@@ -185,18 +187,8 @@ impl Wide {
         let (moments, values) = prepared.columns().into_iter().partition(|c| c.is_of_the_moment());
         let stretches = stretches(&prepared)?;
         let carried = vec![None; prepared.members.len()];
-        let actions = prepared.action_words();
-        Ok(Wide {
-            sources: prepared.sources(),
-            actions,
-            prepared: Arc::new(prepared),
-            inner,
-            moments,
-            values,
-            stretches,
-            read: None,
-            carried,
-        })
+        let days = prepared.members.iter().map(|member| rows_as_member(&prepared.resolved, member)).collect::<Result<_, _>>()?;
+        Ok(Wide { words: prepared.words(), prepared: Arc::new(prepared), inner, moments, values, stretches, read: None, carried, days })
     }
 
     pub(super) async fn next(&mut self) -> Result<Option<Batch>, DeskError> {
@@ -206,7 +198,14 @@ impl Wide {
                     let how = how(&self.prepared.resolved, &self.prepared.members[0])?;
                     let width = self.moments.len() + stretch.series.len() * (self.values.len() + 1);
                     let rows = (A_BATCH / width.max(1)).max(1).min(stretch.rows.len() - stretch.gone);
-                    return Ok(Some(stretch.take(rows, &how, &self.moments, &self.values, &self.prepared, &mut self.carried)));
+                    return Ok(Some(stretch.take(
+                        rows,
+                        &how,
+                        &self.moments,
+                        &self.values,
+                        &self.prepared,
+                        (&mut self.carried, &self.days),
+                    )));
                 }
                 self.read = None;
             }
@@ -218,11 +217,10 @@ impl Wide {
     async fn stretch(&self, span: Span) -> Result<Stretch, DeskError> {
         let one = |at: usize| {
             let (prepared, values, span) = (self.prepared.clone(), self.values.clone(), span.clone());
-            let (sources, actions) = (self.sources.clone(), self.actions.clone());
+            let words = self.words.clone();
             let desk = self.prepared.research.desk.clone();
             async move {
-                let read =
-                    desk.hands.spawn(async move { strip(&prepared.research, &prepared, at, span, &values, (&sources, &actions)).await });
+                let read = desk.hands.spawn(async move { strip(&prepared.research, &prepared, at, span, &values, &words).await });
                 read.await.map_err(|e| DeskError::fault("reading a series", e))?
             }
         };
@@ -247,10 +245,10 @@ impl Wide {
     /// The slots that the calendar of any of the instruments expects.
     fn expected(&self, span: &Span) -> Result<Vec<Slot>, DeskError> {
         let mut out: Vec<Slot> = vec![];
-        let mut seen: Vec<(&str, Option<_>, Option<_>)> = vec![];
+        let mut seen: Vec<(&str, Option<_>, Option<_>, &Option<_>)> = vec![];
         for member in &self.prepared.members {
             let instrument = &member.wanted.instrument;
-            let life = (instrument.venue.as_str(), instrument.listed, instrument.last_traded);
+            let life = (instrument.venue.as_str(), instrument.listed, instrument.last_traded, &member.wanted.days);
             if seen.contains(&life) {
                 continue;
             }
@@ -306,13 +304,25 @@ fn rows_in(resolved: &Resolved, member: &Member) -> Result<Span, DeskError> {
     Ok(first.zip(last).map_or(Slot(0)..Slot(0), |(first, last)| first..resolved.question.interval.span_of(last).end))
 }
 
+/// The rows of a member on its days as one, by their slots; `None` where it has them on all days.
+fn rows_as_member(resolved: &Resolved, member: &Member) -> Result<Option<Arc<Spans>>, DeskError> {
+    let Some(days) = &member.wanted.days else { return Ok(None) };
+    Ok(Some(match grid(resolved, member)? {
+        None => days.clone(),
+        Some(grid) => {
+            let touched = grid.pieces(&member.wanted.span).into_iter().filter(|p| days.overlaps(&p.span));
+            Arc::new(touched.map(|p| p.label..Slot(p.label.0 + 1)).collect())
+        }
+    }))
+}
+
 async fn strip(
     research: &Research,
     prepared: &Prepared,
     at: usize,
     span: Span,
     values: &[Column],
-    (sources, actions): (&[String], &[String]),
+    words: &Words,
 ) -> Result<Strip, DeskError> {
     let (resolved, member) = (&prepared.resolved, &prepared.members[at]);
     let mut out = Strip::default();
@@ -332,8 +342,8 @@ async fn strip(
     }
     let (how, finer) = (how(resolved, member)?, finer(resolved, member)?);
     let (with_source, with_doubt) = (values.contains(&Column::Source), values.contains(&Column::Doubted));
-    let with_action = values.contains(&Column::Action);
-    let places = member.places(sources);
+    let (with_action, with_contract) = (values.contains(&Column::Action), values.contains(&Column::Contract));
+    let places = member.places(&words.sources);
     let mut slots = vec![];
     let mut reader = Worked::open(research, resolved, member, values, &span).await?;
     while let Some(read) = reader.next(&finer, &how, member).await? {
@@ -356,7 +366,10 @@ async fn strip(
             out.sources.extend((0..read.bars.len()).map(|at| places.get(usize::from(read.place(at))).copied().unwrap_or(0)));
         }
         if with_action {
-            out.actions.extend(read.iter().map(|(_, bar, extra)| member.action_in(&how, bar.slot, extra, actions)));
+            out.actions.extend(read.iter().map(|(_, bar, extra)| member.action_in(&how, bar.slot, extra, &words.actions)));
+        }
+        if with_contract {
+            out.contracts.extend(read.iter().map(|(_, bar, extra)| member.contract_in(bar.slot, extra, &words.contracts)));
         }
         if with_doubt {
             let is = |at: usize, bar: &Bar| member.doubted.get(usize::from(read.place(at))).is_some_and(|d| d.contains(&bar.slot));
@@ -412,7 +425,7 @@ impl Stretch {
         moments: &[Column],
         values: &[Column],
         prepared: &Prepared,
-        carried: &mut [Option<Decimal>],
+        (carried, days): (&mut [Option<Decimal>], &[Option<Arc<Spans>>]),
     ) -> Batch {
         let slots = &self.rows[self.gone..self.gone + rows];
         let mut columns: Vec<Cells> = moments.iter().map(|c| how.moments(*c, slots.iter().copied())).collect();
@@ -445,6 +458,7 @@ impl Stretch {
                 let from = columns.len();
                 match column {
                     Column::Action => columns.push(Cells::Words(found.iter().map(|i| i.and_then(|i| strip.actions[i])).collect())),
+                    Column::Contract => columns.push(Cells::Words(found.iter().map(|i| i.and_then(|i| strip.contracts[i])).collect())),
                     Column::Source => columns.push(Cells::Words(found.iter().map(|i| i.map(|i| strip.sources[i])).collect())),
                     Column::Doubted => columns.push(Cells::Flags(found.iter().map(|i| i.map(|i| strip.doubted[i])).collect())),
                     _ => match number.next() {
@@ -457,12 +471,18 @@ impl Stretch {
                             let mut cells: Vec<Option<Decimal>> = found.iter().map(|i| i.and_then(|i| numbers.get(i))).collect();
                             let mut marks = None;
                             if carry && *column == Column::Close {
-                                let alive = |slot: Slot| instrument.last_traded.is_none_or(|last| how.trade_date(slot) <= last);
+                                let alive = |slot: Slot| {
+                                    instrument.last_traded.is_none_or(|last| how.trade_date(slot) <= last)
+                                        && days[at].as_ref().is_none_or(|days| days.contains(&slot))
+                                };
                                 let marks = marks.insert(Vec::with_capacity(rows));
                                 for (cell, slot) in cells.iter_mut().zip(slots) {
                                     let own = cell.is_some();
-                                    *cell = if own || !alive(*slot) { *cell } else { carried[at] };
-                                    carried[at] = cell.or(carried[at]);
+                                    if !own && !alive(*slot) {
+                                        carried[at] = None;
+                                    }
+                                    *cell = cell.or(carried[at]);
+                                    carried[at] = *cell;
                                     marks.push(cell.is_some().then_some(!own));
                                 }
                             }

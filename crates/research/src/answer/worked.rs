@@ -14,8 +14,9 @@ use crate::{
     question::{
         Column, Layout, Question,
         picking::{Condition, Keep, Operand, Sign},
-        resolve::Resolved,
+        resolve::{Resolved, Wanted},
     },
+    reading::Subject,
 };
 use mizuno_core::{
     Bar, Decimal, Slot, Span, Spans, Timestamp, TradeDate,
@@ -74,7 +75,10 @@ fn columns_of(wanted: &[Derived]) -> impl Iterator<Item = Column> {
 fn by_itself(resolved: &Resolved, member: &Member, wanted: &[Derived]) -> Result<bool, DeskError> {
     let question = &resolved.question;
     let conditions = &question.shape.picking.conditions;
-    let as_kept = question.adjust.is_none() && !member.may_lose_bars() && grid(resolved, member)?.is_none();
+    let as_kept = question.adjust.is_none()
+        && !matches!(member.subject, Subject::Chain(_))
+        && !member.may_lose_bars()
+        && grid(resolved, member)?.is_none();
     let plain = wanted.iter().all(|d| d.is_of_one_bar());
     // Whether a price crosses is told by the bar before, too.
     let crosses = conditions.iter().any(|c| matches!(c.sign, Sign::CrossesAbove | Sign::CrossesBelow));
@@ -254,7 +258,7 @@ impl Worked {
                 kept: Read::default(),
                 beside: member.beside.clone(),
                 minds_gaps: question.minds_gaps(),
-                exact: question.adjust.is_none(),
+                exact: question.adjust.is_none() && !member.adjusted.as_ref().is_some_and(|a| a.by_rolls),
                 by_itself,
                 instant: resolved.instant,
                 other,
@@ -264,7 +268,15 @@ impl Worked {
 
     /// The next rows; `finer` says how the bars that are read become rows, `how` how those that are made do.
     pub(super) async fn next(&mut self, finer: &Rows<'_>, how: &Rows<'_>, member: &Member) -> Result<Option<Read>, DeskError> {
-        let Some(working) = &mut self.working else { return self.made.next(finer, member).await };
+        let Some(working) = &mut self.working else {
+            while let Some(mut read) = self.made.next(finer, member).await? {
+                read.retain(|bar, extra| is_of_member(&member.wanted, bar, extra));
+                if !read.bars.is_empty() {
+                    return Ok(Some(read));
+                }
+            }
+            return Ok(None);
+        };
         loop {
             if matches!(working.keep, Kept::First(0)) {
                 return Ok(None);
@@ -276,7 +288,7 @@ impl Worked {
             if let (Some(other), Some(last)) = (&mut working.other, read.bars.last()) {
                 other.read_to(last.slot, finer, member).await?;
             }
-            let picked = working.rows(read, finer, how);
+            let picked = working.rows(read, finer, how, &member.wanted);
             if !picked.bars.is_empty() {
                 return Ok(Some(picked));
             }
@@ -301,6 +313,15 @@ impl Other {
     }
 }
 
+/// Whether a bar is of a day on which its instrument was a member, where only those are asked for; a coarser one of any such day.
+fn is_of_member(wanted: &Wanted, bar: &Bar, extra: Option<&Extra>) -> bool {
+    match (&wanted.days, extra) {
+        (None, _) => true,
+        (Some(days), None) => days.contains(&bar.slot),
+        (Some(_), Some(extra)) => wanted.takes(&extra.span),
+    }
+}
+
 /// Open, high, low and close with the slots of their factors.
 fn prices(bar: &Bar, extra: Option<&Extra>) -> [Priced; 4] {
     match extra.and_then(|e| e.sources.as_ref()) {
@@ -311,7 +332,7 @@ fn prices(bar: &Bar, extra: Option<&Extra>) -> [Priced; 4] {
 
 impl Working {
     /// The rows of some bars, those that are picked.
-    fn rows(&mut self, read: Read, finer: &Rows<'_>, how: &Rows<'_>) -> Read {
+    fn rows(&mut self, read: Read, finer: &Rows<'_>, how: &Rows<'_>, wanted: &Wanted) -> Read {
         let mut out = Read::default();
         let factors = finer.factors_and_decimals().map(|(factors, _)| factors);
         let places = read.from.iter().copied().chain(std::iter::repeat(0));
@@ -327,7 +348,8 @@ impl Working {
             }
             let input = self.input(bar, extra, finer, how);
             self.deriver.push(&input, factors);
-            let holds = self.holds();
+            // The days before a member joined are worked with, so that its first day has its return, and are given no row.
+            let holds = self.holds() && is_of_member(wanted, bar, extra);
             if bar.slot >= self.from && matches!(self.keep, Kept::Newest) {
                 self.kept = Read::default();
             }

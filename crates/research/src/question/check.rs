@@ -14,9 +14,11 @@ use mizuno_desk::moments::instant;
 use std::collections::BTreeMap;
 
 /// The keys there are, with what each takes; in the order of the canonical text.
-pub const KEYS: [(&str, &str); 45] = [
+pub const KEYS: [(&str, &str); 48] = [
     ("instruments", "symbols, present or former, and patterns as AL*; the answer keeps their order"),
     ("search", "words that instruments are found by, beside those named"),
+    ("universe", "a universe, whose members are asked for, beside those named"),
+    ("members", "of a universe: masked (bars of its days as a member only) or whole (whole histories of all that belonged in the range)"),
     ("interval", "the interval: as collected, or coarser, as 5m, 1h, 1d, 1w, 1mo, 1q, 1y; 1d when left out"),
     ("side", "trade, bid, ask or mid, or several; trades when left out, where there are any"),
     ("source", "one source, or several, of which golden may be one; golden when left out"),
@@ -32,7 +34,8 @@ pub const KEYS: [(&str, &str); 45] = [
     ("label", "the session that weeks and longer are labelled by: first or last"),
     ("incomplete", "coarser bars of which something is missing: kept or dropped"),
     ("adjust", "prices adjusted for none (as traded), splits (and bonus issues), or all (dividends, rights and spin-offs too)"),
-    ("anchor", "where adjusted prices are as traded: newest, oldest, or a trade date after which no action counts"),
+    ("rolls", "continuous series of futures at their rolls: kept (as traded), difference or ratio (of the two contracts' closes)"),
+    ("anchor", "where adjusted or joined prices are as traded: newest, oldest, or with adjust a trade date after which no action counts"),
     ("layout", "long (a row a bar), wide (a row a moment) or latest (a row an instrument: its newest bar)"),
     ("join", "of a wide file: outer (moments that any instrument has) or inner (that all have)"),
     ("against", "with layout=wide: each series beside the first also as its difference from it, or its ratio to it"),
@@ -82,13 +85,13 @@ impl Question {
         {
             r.wrong(format!("since: {since} comes after as_of, which is {as_of}; changes go forward in time"));
         }
-        let adjust = adjust(r);
+        let (adjust, rolls) = adjust(r);
         let pieces = pieces(r);
         let fit = r.whole("fit", 10, 100_000);
         let shape = shape(r, whose.interval);
         let file = file(r);
         combinations(r, &whose, &shape, &file);
-        of_actions(r, adjust, &shape);
+        of_actions(r, adjust, rolls, &shape);
         if since.is_some() && shape.missing == Missing::Carried {
             r.wrong("since: a carried close is no change of its own; leave missing out");
         }
@@ -105,8 +108,26 @@ impl Question {
         if !reader.problems.is_empty() {
             return Err(reader.problems);
         }
-        let Whose { instruments, search, interval, longer, sides, sources } = whose;
-        Ok(Question { instruments, search, interval, longer, pieces, fit, sides, sources, range, as_of, since, adjust, shape, file })
+        let Whose { instruments, search, universe, whole, interval, longer, sides, sources } = whose;
+        Ok(Question {
+            instruments,
+            search,
+            universe,
+            whole,
+            interval,
+            longer,
+            pieces,
+            fit,
+            sides,
+            sources,
+            range,
+            as_of,
+            since,
+            adjust,
+            rolls,
+            shape,
+            file,
+        })
     }
 }
 
@@ -137,6 +158,8 @@ fn unknown_key(key: &str) -> String {
 struct Whose {
     instruments: Vec<String>,
     search: Option<String>,
+    universe: Option<String>,
+    whole: bool,
     interval: Interval,
     longer: Option<Length>,
     sides: Vec<Side>,
@@ -175,6 +198,12 @@ fn whose(r: &mut Reader) -> Whose {
         r.wrong(format!("instruments: `{}` is named twice", instruments[at]));
     }
     let search = r.text("search").filter(|words| !words.trim().is_empty());
+    let universe = r.text("universe").map(|name| name.trim().to_owned()).filter(|name| !name.is_empty());
+    let members = r.word("members", "a way", &[("masked", false), ("whole", true)]);
+    if members.is_some() && universe.is_none() {
+        r.wrong("members: only a universe has some; name one with universe, or leave it out");
+    }
+    let whole = members.unwrap_or(false);
     let series = r.text("series");
     let long = |text: &str| Length::WORDS.iter().find(|(word, _)| *word == text).map(|(_, length)| *length);
     let longer = r.given.get("interval").and_then(|value| if let Value::Text(text) = value { long(text) } else { None });
@@ -192,7 +221,7 @@ fn whose(r: &mut Reader) -> Whose {
             Ok(key) => key,
             Err(e) => {
                 r.wrong(format!("series: {e}"));
-                return Whose { instruments, search, interval: Interval::Daily, longer, sides, sources };
+                return Whose { instruments, search, universe, whole, interval: Interval::Daily, longer, sides, sources };
             }
         };
         let said = [
@@ -206,14 +235,17 @@ fn whose(r: &mut Reader) -> Whose {
                 r.wrong(format!("{name}: {said} contradicts the series {key}, whose {name} is {is}; leave one of the two out"));
             }
         }
+        if let Some(name) = &universe {
+            r.wrong(format!("universe: the series {key} is one instrument's, and {name} has many; leave one of the two out"));
+        }
         let sources = Some(key.source).filter(|s| s != GOLDEN).into_iter().collect();
         let (instruments, sides) = (vec![key.symbol], vec![key.side]);
-        return Whose { instruments, search: None, interval: key.interval, longer: None, sides, sources };
+        return Whose { instruments, search: None, universe: None, whole: false, interval: key.interval, longer: None, sides, sources };
     }
-    if instruments.is_empty() && search.is_none() {
-        r.wrong("say whose bars: series=KBF/1m/harbour, or instruments=KBF and interval=1m");
+    if instruments.is_empty() && search.is_none() && universe.is_none() {
+        r.wrong("say whose bars: series=KBF/1m/harbour, or instruments=KBF and interval=1m, or universe=NAME");
     }
-    Whose { instruments, search, interval: interval.unwrap_or(Interval::Daily), longer, sides, sources }
+    Whose { instruments, search, universe, whole, interval: interval.unwrap_or(Interval::Daily), longer, sides, sources }
 }
 
 fn range(r: &mut Reader) -> Range {

@@ -46,6 +46,8 @@ pub enum Column {
     Action,
     /// The price paid on average, as traded, of a bar made of finer ones.
     AveragePrice,
+    /// Of a continuous series, the contract of each bar.
+    Contract,
     /// How many finer bars it is made of.
     Held,
     /// How many there should be.
@@ -56,7 +58,7 @@ pub enum Column {
 
 impl Column {
     /// All columns that are not worked out, in order.
-    pub const ALL: [Column; 20] = [
+    pub const ALL: [Column; 21] = [
         Column::Instrument,
         Column::Series,
         Column::Time,
@@ -74,6 +76,7 @@ impl Column {
         Column::PriceFactor,
         Column::VolumeFactor,
         Column::Action,
+        Column::Contract,
         Column::AveragePrice,
         Column::Held,
         Column::Expected,
@@ -111,6 +114,7 @@ impl Column {
             Column::VolumeFactor => "volume_factor",
             Column::Action => "action",
             Column::AveragePrice => "average_price",
+            Column::Contract => "contract",
             Column::Held => "held",
             Column::Expected => "expected",
         })

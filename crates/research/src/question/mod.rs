@@ -23,6 +23,7 @@ use mizuno_core::{
     Interval, Side, Timestamp,
     adjust::{Adjust, Adjustment},
     resample::Length,
+    roll::Join,
 };
 use mizuno_desk::moments::Moment;
 use picking::Picking;
@@ -37,6 +38,10 @@ pub struct Question {
     pub instruments: Vec<String>,
     /// Words that an instrument is found by; those found follow, by symbol.
     pub search: Option<String>,
+    /// A universe, whose members follow, by symbol.
+    pub universe: Option<String>,
+    /// Whether its members have their whole histories; else what lies outside their stays is left out.
+    pub whole: bool,
     /// The interval of the rows: that of bars longer than a day is said by `longer`, and theirs is a day.
     pub interval: Interval,
     /// Instead: weeks, months, quarters or years.
@@ -57,11 +62,25 @@ pub struct Question {
     pub since: Option<Timestamp>,
     /// How prices are adjusted for corporate actions; as traded when absent.
     pub adjust: Option<Adjustment>,
+    /// How continuous series are joined where their contracts roll; each price as traded when absent.
+    pub rolls: Option<Joined>,
     /// How the answer is arranged.
     pub shape: Shape,
     /// What it is written as.
     pub file: File,
 }
+
+/// How continuous series are joined at their rolls.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Joined {
+    /// By the difference of the two closes, or their ratio.
+    pub by: Join,
+    /// Whether prices are as traded in the oldest contract; else in the newest.
+    pub oldest: bool,
+}
+
+/// The word of each in a question.
+const ROLLS: [(&str, Option<Join>); 3] = [("kept", None), ("difference", Some(Join::Difference)), ("ratio", Some(Join::Ratio))];
 
 /// A range of bars; all when everything is absent.
 #[derive(Clone, Debug, Default, PartialEq)]

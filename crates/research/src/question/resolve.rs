@@ -1,10 +1,13 @@
 //! A question resolved: which series answer it, over which spans, and the instant it stands for.
 
 use super::{Column, Period, Question, Range};
-use crate::Research;
+use crate::{Research, chains::Chain, universes::why_without};
 use mizuno_config::GOLDEN;
-use mizuno_core::{Calendar, Instrument, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate, derived::Quantity, resample::Length};
-use mizuno_desk::{DeskError, Setup, moments};
+use mizuno_core::{
+    Calendar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate, derived::Quantity, resample::Length,
+    spans,
+};
+use mizuno_desk::{DeskError, Setup, moments, universes::Universe};
 use mizuno_store::payloads;
 use std::sync::Arc;
 
@@ -21,8 +24,10 @@ pub struct Resolved {
     pub instant: Timestamp,
     /// The series asked for, one an instrument, in the order of the answer.
     pub series: Vec<Wanted>,
-    /// Instruments that a pattern or a search found and that have no such series.
-    pub without: Vec<String>,
+    /// Instruments that a pattern, a search or a universe found and that have no such series, each with the reason.
+    pub without: Vec<(String, String)>,
+    /// The universe that was asked for, as it was known at the instant.
+    pub universe: Option<Arc<Universe>>,
 }
 
 /// A series that is asked for, golden or of one source, and the stretch of it.
@@ -32,20 +37,44 @@ pub struct Wanted {
     pub key: SeriesKey,
     /// Its instrument.
     pub instrument: Instrument,
-    /// The slots asked for.
+    /// The slots of the range.
+    pub range: Span,
+    /// The slots asked for: those of the range, or from its first day as a member in it to its last.
     pub span: Span,
+    /// Those of them on its days as a member, where it was asked for as one.
+    pub days: Option<Arc<Spans>>,
+    /// The chain whose contracts it is made of, where it is a continuous series.
+    pub chain: Option<Arc<Chain>>,
     /// The asks to these bids, where the question needs both.
     pub other: Option<SeriesKey>,
+}
+
+impl Wanted {
+    /// The parts of a stretch that are asked for: all of it, or the days as a member.
+    #[must_use]
+    pub fn within(&self, span: &Span) -> Spans {
+        self.days.as_ref().map_or_else(|| [span.clone()].into_iter().collect(), |days| days.within(span).collect())
+    }
+
+    /// Whether some of a stretch is.
+    #[must_use]
+    pub fn takes(&self, span: &Span) -> bool {
+        self.days.as_ref().is_none_or(|days| days.overlaps(span))
+    }
 }
 
 impl Resolved {
     /// The digest of the resolved question: of its shape and file, its series with their spans, and its instant.
     #[must_use]
     pub fn digest(&self) -> String {
-        let shape = Question { instruments: vec![], search: None, range: Range::default(), as_of: None, ..self.question.clone() };
+        let shape =
+            Question { instruments: vec![], search: None, universe: None, range: Range::default(), as_of: None, ..self.question.clone() };
         let mut text = shape.to_json();
         for wanted in &self.series {
             text.push_str(&format!("\n{} {} {}", wanted.key, wanted.span.start.0, wanted.span.end.0));
+            for days in wanted.days.iter().flat_map(|d| d.iter()) {
+                text.push_str(&format!(" {}-{}", days.start.0, days.end.0));
+            }
         }
         payloads::digest(format!("{text}\n{}", self.instant.0).as_bytes())
     }
@@ -81,7 +110,7 @@ impl Research {
     ///
     /// # Errors
     /// Everything that is not known or empty, at once.
-    pub async fn resolve(&self, question: Question) -> Result<Resolved, DeskError> {
+    pub async fn resolve(self: &Arc<Self>, question: Question) -> Result<Resolved, DeskError> {
         let instant = self.desk.pinned("as_of", question.as_of.map(|at| at.to_string()).as_deref()).await?;
         if let Some(since) = question.since.filter(|since| *since > instant) {
             return Err(DeskError::Invalid(format!("since: {since} is still to come; the newest there is to know is of {instant}")));
@@ -95,19 +124,25 @@ impl Research {
     }
 
     /// The same question as it was resolved at an earlier instant. What nobody knew then is left out.
-    pub(crate) async fn resolve_then(&self, question: &Question, instant: Timestamp) -> Result<Resolved, DeskError> {
+    pub(crate) async fn resolve_then(self: &Arc<Self>, question: &Question, instant: Timestamp) -> Result<Resolved, DeskError> {
         Ok(self.resolved_at(question.clone(), instant).await?.0)
     }
 
-    async fn resolved_at(&self, question: Question, instant: Timestamp) -> Result<(Resolved, Vec<DeskError>), DeskError> {
+    async fn resolved_at(self: &Arc<Self>, question: Question, instant: Timestamp) -> Result<(Resolved, Vec<DeskError>), DeskError> {
         let setup = self.desk.setup_at(instant).await?;
         let asked = question.clone();
-        let (mut series, without, mut problems) = self.series_of(&setup, &question, instant).await;
+        let universe = match &question.universe {
+            Some(name) => self.universe(&setup, name, instant).await.map(Some),
+            None => Ok(None),
+        };
+        let (universe, unknown) = universe.map_or_else(|error| (None, Some(error)), |universe| (universe, None));
+        let (mut series, without, mut problems) = self.series_of(&setup, &question, universe.as_deref(), instant).await;
+        problems.extend(unknown);
         let question = match question.fit {
             Some(most) if problems.is_empty() => {
                 let question = self.fitted(&setup, question, most, &series, instant).await?;
                 if question.interval_word() != asked.interval_word() {
-                    series = self.series_of(&setup, &question, instant).await.0;
+                    series = self.series_of(&setup, &question, universe.as_deref(), instant).await.0;
                 }
                 question
             }
@@ -162,13 +197,26 @@ impl Research {
         }
         if series.is_empty() && problems.is_empty() {
             let what = question.search.as_deref().map_or_else(|| question.instruments.join(", "), str::to_owned);
-            problems.push(DeskError::Invalid(format!("no instrument found by `{what}` has bars of {}", question.interval)));
+            let why = without.first().map_or_else(String::new, |(symbol, why)| format!("; {symbol}: {why}"));
+            problems.push(DeskError::Invalid(match &question.universe {
+                Some(name) if without.is_empty() => {
+                    format!("universe: {name} has no members in the range; mizuno universe {name} shows when it has")
+                }
+                Some(name) => format!("no member of {name} has bars of {}{why}", question.interval),
+                None => format!("no instrument found by `{what}` has bars of {}{why}", question.interval),
+            }));
         }
-        Ok((Resolved { asked, question, setup, instant, series, without }, problems))
+        Ok((Resolved { asked, question, setup, instant, series, without, universe }, problems))
     }
 
-    /// The series that a question is about; those that only a pattern or a search finds and that have none; and what is wrong.
-    async fn series_of(&self, setup: &Setup, question: &Question, instant: Timestamp) -> (Vec<Wanted>, Vec<String>, Vec<DeskError>) {
+    /// The series that a question is about; what only a pattern, a search or a universe finds and that has none; and what is wrong.
+    async fn series_of(
+        self: &Arc<Self>,
+        setup: &Arc<Setup>,
+        question: &Question,
+        universe: Option<&Universe>,
+        instant: Timestamp,
+    ) -> (Vec<Wanted>, Vec<(String, String)>, Vec<DeskError>) {
         let (named, mut problems) = named(setup, question);
         let (mut series, mut without) = (vec![], vec![]);
         let sources: Vec<&str> = match &question.sources[..] {
@@ -177,12 +225,31 @@ impl Research {
         };
         let sides: Vec<Option<Side>> =
             if question.sides.is_empty() { vec![None] } else { question.sides.iter().copied().map(Some).collect() };
-        for (symbol, by_name) in named {
+        let of_universe = match universe.map(|universe| members(setup, question, universe, &named, instant)) {
+            Some(Ok(members)) => members,
+            Some(Err(error)) => {
+                problems.push(error);
+                vec![]
+            }
+            None => vec![],
+        };
+        let all = named.into_iter().map(|(symbol, by_name)| (symbol, by_name, None));
+        for (symbol, by_name, days) in all.chain(of_universe.into_iter().map(|(symbol, days)| (symbol, false, Some(days)))) {
             for (source, side) in sources.iter().flat_map(|source| sides.iter().map(move |side| (*source, *side))) {
                 match self.one(setup, question, (&symbol, source, side), instant).await {
-                    Ok(wanted) => series.push(wanted),
-                    Err(DeskError::Unknown { .. }) if !by_name && without.last() == Some(&symbol) => {}
-                    Err(DeskError::Unknown { .. }) if !by_name => without.push(symbol.clone()),
+                    Ok(wanted) => match days.as_ref().filter(|_| !question.whole) {
+                        None => series.push(wanted),
+                        Some(days) => match as_member(setup, wanted, days) {
+                            Ok(wanted) => series.extend(wanted),
+                            Err(error) => problems.push(error),
+                        },
+                    },
+                    Err(DeskError::Unknown { .. }) if !by_name && without.last().is_some_and(|(last, _)| *last == symbol) => {}
+                    Err(DeskError::Unknown { .. }) if !by_name => {
+                        let of = days.as_ref().and(question.universe.as_deref());
+                        let why = setup.instrument(&symbol).map(|i| why_without(setup, i, question.interval, source, of));
+                        without.push((symbol.clone(), why.unwrap_or_default()));
+                    }
                     Err(error) => problems.push(error),
                 }
             }
@@ -191,12 +258,15 @@ impl Research {
     }
 
     async fn one(
-        &self,
-        setup: &Setup,
+        self: &Arc<Self>,
+        setup: &Arc<Setup>,
         question: &Question,
         (symbol, source, side): (&str, &str, Option<Side>),
         instant: Timestamp,
     ) -> Result<Wanted, DeskError> {
+        if is_chain(setup, symbol) {
+            return self.continuous(setup, question, (symbol, source, side), instant).await;
+        }
         let finer = self.finer_for(setup, symbol, question, (source, side)).await?;
         let both = question.works_out(Quantity::Mid) || question.works_out(Quantity::Spread);
         let side = match side {
@@ -212,18 +282,58 @@ impl Research {
         let other = if both { Some(self.series_for(setup, symbol, finer, Some(Side::Ask), source).await?) } else { None };
         let instrument = setup.instrument(&key.symbol)?;
         let calendar = setup.calendar_of(instrument)?;
-        let mut span = span_of(&question.range, key.interval, calendar, instant)?;
-        if let Some(grid) = question.grid(finer, calendar)? {
-            // A piece is whole: what a range cuts is widened.
-            let touched = |at: i64| grid.pieces(&(Slot(at)..Slot(at + 1))).into_iter().next();
-            let first = if span.start.0 > i64::MIN { touched(span.start.0) } else { None };
-            let last = if span.end.0 < i64::MAX && span.start < span.end { touched(span.end.0 - 1) } else { None };
-            span = first.map_or(span.start, |p| span.start.min(p.span.start))..last.map_or(span.end, |p| span.end.max(p.span.end));
-        }
+        let span = self.span_in_pieces(question, key.interval, calendar, instant)?;
         // Names in an answer are those known at its instant.
         let symbol = setup.symbol_then(instrument).to_owned();
         let instrument = Instrument { symbol: symbol.clone(), ..instrument.clone() };
-        Ok(Wanted { key: SeriesKey { symbol, ..key }, instrument, span, other })
+        Ok(Wanted { key: SeriesKey { symbol, ..key }, instrument, range: span.clone(), span, days: None, chain: None, other })
+    }
+
+    /// The slots of a question's range: where pieces are made, whole ones, so that what the range cuts is widened.
+    fn span_in_pieces(&self, question: &Question, finer: Interval, calendar: &Calendar, instant: Timestamp) -> Result<Span, DeskError> {
+        let span = span_of(&question.range, finer, calendar, instant)?;
+        let Some(grid) = question.grid(finer, calendar)? else { return Ok(span) };
+        let touched = |at: i64| grid.pieces(&(Slot(at)..Slot(at + 1))).into_iter().next();
+        let first = if span.start.0 > i64::MIN { touched(span.start.0) } else { None };
+        let last = if span.end.0 < i64::MAX && span.start < span.end { touched(span.end.0 - 1) } else { None };
+        Ok(first.map_or(span.start, |p| span.start.min(p.span.start))..last.map_or(span.end, |p| span.end.max(p.span.end)))
+    }
+
+    /// A continuous series: the contracts of a chain, one after another.
+    async fn continuous(
+        self: &Arc<Self>,
+        setup: &Arc<Setup>,
+        question: &Question,
+        (name, source, side): (&str, &str, Option<Side>),
+        instant: Timestamp,
+    ) -> Result<Wanted, DeskError> {
+        let chain = self.chain(setup, name, instant, question.as_of).await?;
+        let product = &setup.config.chains[name].product;
+        let Some(contract) = chain.rolled.legs.last().map(|leg| &chain.instruments[leg.contract]) else {
+            return Err(DeskError::Invalid(match chain.instruments.is_empty() {
+                true => format!("{name} has no contracts: no instrument has the product {product} and an expiry"),
+                false => format!("{name} has no legs: no contract of {product} has daily bars"),
+            }));
+        };
+        if side == Some(Side::Mid) || question.works_out(Quantity::Mid) || question.works_out(Quantity::Spread) {
+            return Err(DeskError::Invalid(format!("{name}: a continuous series has one side; leave out mid and spread")));
+        }
+        let finer = self.finer_for(setup, &contract.symbol, question, (source, side)).await?;
+        let key = self.series_for(setup, &contract.symbol, finer, side, source).await?;
+        let instrument = Instrument {
+            symbol: name.to_owned(),
+            name: setup.config.chains[name].title.clone(),
+            kind: "chain".to_owned(),
+            listed: None,
+            last_traded: None,
+            expiry: None,
+            first_notice: None,
+            former: vec![],
+            ..contract.clone()
+        };
+        let span = self.span_in_pieces(question, finer, setup.calendar_of(&instrument)?, instant)?;
+        let key = SeriesKey { symbol: name.to_owned(), ..key };
+        Ok(Wanted { key, instrument, range: span.clone(), span, days: None, chain: Some(chain), other: None })
     }
 
     /// The interval whose bars the rows are made of: their own where it is collected, else the coarsest that divides them.
@@ -311,6 +421,7 @@ fn named(setup: &Setup, question: &Question) -> (Vec<(String, bool)>, Vec<DeskEr
             continue;
         }
         match setup.instrument(asked) {
+            _ if is_chain(setup, asked) => take(asked.clone(), true),
             Ok(instrument) => take(setup.symbol_then(instrument).to_owned(), true),
             Err(error) => problems.push(error),
         }
@@ -321,6 +432,53 @@ fn named(setup: &Setup, question: &Question) -> (Vec<(String, bool)>, Vec<DeskEr
         found.into_iter().for_each(|symbol| take(symbol.to_owned(), false));
     }
     (out, problems)
+}
+
+/// Whether a name is that of a continuous series; an instrument of that symbol goes first.
+fn is_chain(setup: &Setup, name: &str) -> bool {
+    setup.config.chains.contains_key(name) && setup.known(name).is_none()
+}
+
+/// The members of a universe that belong to it in the range of a question, by the symbols they had at its instant, each with its days;
+/// without those that are named beside.
+fn members(
+    setup: &Setup,
+    question: &Question,
+    universe: &Universe,
+    named: &[(String, bool)],
+    instant: Timestamp,
+) -> Result<Vec<(String, Spans)>, DeskError> {
+    let mut out = vec![];
+    for symbol in universe.members.keys() {
+        let instrument = setup.instrument(symbol)?;
+        let calendar = setup.calendar_of(instrument)?;
+        let mut range = span_of(&question.range, Interval::Daily, calendar, instant)?;
+        if question.shape.layout == super::Layout::Latest {
+            // The newest bars are those of its members in the newest session.
+            let begun = calendar.sessions().iter().take_while(|s| s.open() <= instant && Slot::on(s.date) < range.end);
+            let Some(newest) = begun.last() else { continue };
+            range = Slot::on(newest.date)..Slot::on(newest.date.plus(1));
+        }
+        let days = universe.days(symbol);
+        let symbol = setup.symbol_then(instrument);
+        if days.overlaps(&range) && named.iter().all(|(other, _)| other != symbol) {
+            out.push((symbol.to_owned(), days));
+        }
+    }
+    out.sort_unstable_by(|a, b| a.0.cmp(&b.0));
+    Ok(out)
+}
+
+/// A series on the days of its instrument as a member; `None` where none of them lie in the range.
+fn as_member(setup: &Setup, wanted: Wanted, days: &Spans) -> Result<Option<Wanted>, DeskError> {
+    let calendar = setup.calendar_of(setup.instrument(&wanted.instrument.symbol)?)?;
+    let interval = wanted.key.interval;
+    let slots = |span: &Span| match interval.is_intraday() {
+        true => calendar.span_of_dates(interval, span.start.date()..span.end.date()),
+        false => span.clone(),
+    };
+    let within: Spans = days.iter().map(|span| slots(span).clip(&wanted.span)).collect();
+    Ok(spans::hull(&within).map(|span| Wanted { span, days: Some(Arc::new(within)), ..wanted }))
 }
 
 /// Whether a symbol fits a pattern in which `*` stands for any characters.

@@ -1,6 +1,6 @@
 //! The canonical text of a question, in TOML and in JSON, and what else says the same: an address and a command line.
 
-use super::{ADJUST, Column, File, Format, Layout, Missing, Period, Question, Round, SEPARATORS, Shape, picking::Keep};
+use super::{ADJUST, Column, File, Format, Layout, Missing, Period, Question, ROLLS, Round, SEPARATORS, Shape, picking::Keep};
 use mizuno_core::adjust::Anchor;
 use mizuno_store::payloads;
 use serde_json::Value as Json;
@@ -72,6 +72,8 @@ impl Question {
         let all = [
             ("instruments", (!self.instruments.is_empty()).then(|| Said::List(self.instruments.clone()))),
             ("search", text(self.search.clone())),
+            ("universe", text(self.universe.clone())),
+            ("members", word(self.whole, "whole")),
             ("interval", Some(Said::Text(self.interval_word()))),
             ("side", some(self.sides.iter().map(ToString::to_string).collect())),
             ("source", some(self.sources.clone())),
@@ -87,7 +89,11 @@ impl Question {
             ("label", word(self.pieces.by_last, "last")),
             ("incomplete", word(self.pieces.dropped, "dropped")),
             ("adjust", self.adjust.and_then(|a| unusual(Some(a.which), None, &ADJUST))),
-            ("anchor", text(self.adjust.and_then(|a| anchor(a.anchor)))),
+            ("rolls", self.rolls.and_then(|r| unusual(Some(r.by), None, &ROLLS))),
+            (
+                "anchor",
+                text(self.adjust.map_or_else(|| self.rolls.filter(|r| r.oldest).map(|_| "oldest".to_owned()), |a| anchor(a.anchor))),
+            ),
             ("layout", word(*layout != Layout::Long, if *layout == Layout::Latest { "latest" } else { "wide" })),
             ("join", word(*layout == Layout::Wide { inner: true }, "inner")),
             ("against", against.map(|a| Said::Text(a.word().to_owned()))),

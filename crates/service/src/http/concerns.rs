@@ -41,6 +41,7 @@ fn kind(concern: &Concern) -> &'static str {
         Concern::OnTheOldBasis { .. } | Concern::OnTwoBases { .. } => "new-basis",
         Concern::ListHeldBack { .. } => "list-held-back",
         Concern::KeysTwice(_) | Concern::ListsDisagree(_) => "conflict",
+        Concern::UniverseDoubted { .. } => "universe",
         Concern::Missing(..) => "missing",
         Concern::Quarantined(_) => "quarantined",
         Concern::Suspicious { .. } => "suspicious",
@@ -91,6 +92,9 @@ fn what(concern: &Concern) -> String {
             format!("one key stands twice in {}", lists.join(", "))
         }
         Concern::ListsDisagree(said) => format!("lists contradict each other: {}", said.first().map_or("", String::as_str)),
+        Concern::UniverseDoubted { universe, first, count } => {
+            format!("{} in who belongs to {universe}: {first}", counted(*count, "doubt", "doubts"))
+        }
         Concern::ListsFailed(lists) => format!("{} could not be collected", lists.join(", ")),
         Concern::Missing(cause, MissingSum { slots, gaps, series }) => format!(
             "{} missing in {} of {series} series: {}",
@@ -127,6 +131,7 @@ fn next(concern: &Concern) -> String {
         Concern::OnTwoBases { .. } => "what could not be collected again keeps its old prices; compare it with another source",
         Concern::ListHeldBack { .. } => "look at it; take it if that is so, or refuse it and collect it again",
         Concern::KeysTwice(_) => "the last row counts; look at the list's key",
+        Concern::UniverseDoubted { .. } => "see who says what; spell the name in its file, or put another list first",
         Concern::ListsDisagree(_) => "see what is right, and mend the list that is not",
         Concern::Missing(Cause::NeverAsked, _) => "collect them",
         Concern::Missing(Cause::BeyondReach, _) => "excuse them, or collect from a later date on",
@@ -146,6 +151,7 @@ fn command(concern: &Concern) -> String {
         Concern::Slowed { source, .. } => return format!("mizuno fetches --failed --source {source}"),
         Concern::OnTheOldBasis { series, .. } => return format!("mizuno settle {series} --by NAME"),
         Concern::ListHeldBack { list, .. } => return format!("mizuno lists {list} --take --by NAME"),
+        Concern::UniverseDoubted { universe, .. } => return format!("mizuno universe {universe}"),
         Concern::Missing(cause, _) => return format!("mizuno gaps --cause {cause}"),
         Concern::NotWriting(_) | Concern::Checking(_) => "mizuno status",
         Concern::Damaged(_) | Concern::FetchesFailed(_) | Concern::Paused(_) => "mizuno fetches --failed",
@@ -167,6 +173,7 @@ fn about(concern: &Concern) -> About {
         Concern::PublishesLate(late) => one("collectors", &late.collector),
         Concern::OnTheOldBasis { series, .. } | Concern::OnTwoBases { series, .. } => one("series", series),
         Concern::ListHeldBack { list, .. } => one("lists", list),
+        Concern::UniverseDoubted { universe, .. } => one("universes", universe),
         Concern::KeysTwice(_) | Concern::ListsDisagree(_) | Concern::ListsFailed(_) => all("lists"),
         Concern::Missing(cause, _) => one("gaps", cause.word()),
         Concern::Quarantined(_) | Concern::HeldBack(_) => all("quarantine"),

@@ -3,6 +3,7 @@
 mod actions;
 mod bars;
 mod body;
+mod chains;
 mod concerns;
 mod console;
 mod coverage;
@@ -25,6 +26,7 @@ mod sources;
 mod status;
 mod statuses;
 mod trust;
+mod universes;
 pub mod wire;
 
 use actix_web::{
@@ -102,6 +104,10 @@ handlers![
     actions::list_actions,
     actions::enter_actions,
     actions::withdraw_action,
+    chains::list_chains,
+    chains::show_chain,
+    universes::list_universes,
+    universes::show_universe,
     questions::list_questions,
     questions::show_question,
     questions::save_question,

@@ -336,7 +336,12 @@ pub(crate) fn explanation(prepared: &Prepared, told: &[Told]) -> mizuno_api::Exp
         resolved: resolved.digest(),
         columns: prepared.headings().iter().map(column).collect(),
         series,
-        without: resolved.without.clone(),
+        without: resolved
+            .without
+            .iter()
+            .map(|(instrument, why)| mizuno_api::Without { instrument: instrument.clone(), why: why.clone() })
+            .collect(),
+        universe: resolved.universe.as_ref().map(|u| u.name.clone()),
         completeness: prepared.completeness().map(completeness),
         blocks: told.iter().map(|t| t.blocks).sum(),
         bytes: told.iter().map(|t| t.bytes).sum(),

@@ -21,6 +21,9 @@ pub fn instrument(symbol: &str) -> Instrument {
         last_traded: "2025-03-14".parse().ok(),
         expiry: None,
         strike: None,
+        product: None,
+        first_notice: None,
+        leverage: None,
         former: vec![mizuno_core::instrument::FormerSymbol { symbol: "GUL".into(), until: "2025-02-03".parse().unwrap() }],
     }
 }

@@ -1,0 +1,172 @@
+//! Chains and continuous series through the program; `make check-chains` works many more of them out once more.
+
+mod common;
+
+use common::{Bench, Service};
+use mizuno_sim::faults::Faults;
+use std::collections::BTreeMap;
+
+async fn collected(more: &[(&str, &str)]) -> (Bench, Service) {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
+    bench.files(&["chains/bly-front.toml", "chains/bly-second.toml", "chains/tdp-front.toml"]);
+    more.iter().for_each(|(file, text)| bench.write(file, text));
+    let service = bench.serve();
+    let said = service.cli(&["collect", "corf-daily"]);
+    assert_eq!(said.code, 0, "{said:?}");
+    (bench, service)
+}
+
+fn table(csv: &str) -> Vec<BTreeMap<String, String>> {
+    let mut reader = csv::Reader::from_reader(csv.as_bytes());
+    reader.deserialize().map(|row| row.unwrap()).collect()
+}
+
+fn cents(text: &str) -> i64 {
+    (text.parse::<f64>().unwrap() * 100.0).round() as i64
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_front_contract_rolls_by_volume_and_each_bar_is_of_its_contract() {
+    let (_bench, service) = collected(&[]).await;
+    let told = service.get("/chains/bly-front").await;
+    let rolls: Vec<(&str, &str, &str)> = told["rolled"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|r| (r["decided"].as_str().unwrap(), r["old"].as_str().unwrap(), r["new"].as_str().unwrap()))
+        .collect();
+    assert!(rolls.iter().any(|(on, old, new)| on.starts_with("2025-02") && (*old, *new) == ("BLY-2025-03", "BLY-2025-05")), "{rolls:?}");
+    // Two sessions running the next contract had the larger volume, and the session before those it had not.
+    let roll = &told["rolled"][told["rolled"].as_array().unwrap().len() - 1];
+    let decided = roll["decided"].as_str().unwrap();
+    let volumes = async |symbol: &str| {
+        let rows = table(&service.text(&format!("/bars?instrument={symbol}&columns=date,close,volume&to={decided}")).await);
+        rows.into_iter().rev().take(3).map(|r| (r["volume"].parse::<i64>().unwrap(), r["close"].clone())).collect::<Vec<_>>()
+    };
+    let (old, new) = (volumes(roll["old"].as_str().unwrap()).await, volumes(roll["new"].as_str().unwrap()).await);
+    assert!(new[0].0 > old[0].0 && new[1].0 > old[1].0 && new[2].0 <= old[2].0, "{old:?} {new:?}");
+    assert_eq!(
+        (&roll["old_close"], &roll["new_close"]),
+        (&old[0].1.clone().into(), &new[0].1.clone().into()),
+        "both closes of that session"
+    );
+
+    // Each row is the bar of the contract it names; the second is the one behind the first.
+    let rows = table(&service.text("/bars?instruments=bly-front&columns=date,contract,open,high,low,close,volume,source").await);
+    assert!(rows.len() > 200);
+    for contract in ["BLY-2025-03", "BLY-2025-05"] {
+        let own = table(&service.text(&format!("/bars?instruments={contract}&columns=date,open,high,low,close,volume,source")).await);
+        let own: BTreeMap<String, BTreeMap<String, String>> = own.into_iter().map(|r| (r["date"].clone(), r)).collect();
+        for row in rows.iter().filter(|r| r["contract"] == contract) {
+            let mut row = row.clone();
+            row.remove("contract");
+            assert_eq!(Some(&row), own.get(&row["date"]));
+        }
+    }
+    let wide = table(&service.text("/bars?instruments=bly-front,bly-second&layout=wide&columns=date,contract,close&last=5").await);
+    assert!(wide.iter().all(|r| r["bly-front contract"] < r["bly-second contract"]), "{wide:?}");
+    // Through the command line, in Parquet, coarser and by name of the series.
+    let said = service.cli(&["bars", "bly-front", "--columns", "date,contract,close", "--last", "3"]);
+    assert!(said.out.contains("BLY-2025-05"), "{}", said.out);
+    let parquet = service.ask("/bars?instruments=bly-front&rolls=difference&format=parquet&columns=date,close,contract").await;
+    assert_eq!(parquet.status(), 200);
+    let months = table(&service.text("/bars?instruments=bly-front&interval=1mo&columns=date,close,contract,held&from=2025-01-01").await);
+    assert_eq!((months[0]["date"].as_str(), months[1]["contract"].as_str()), ("2025-01-02", "BLY-2025-05"), "{months:?}");
+    let series = service.text("/bars?series=bly-front/1d/golden&columns=date,close&last=3").await;
+    assert_eq!(series, service.text("/bars?instruments=bly-front&columns=date,close&last=3").await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn joined_series_keep_differences_or_returns_and_meet_at_the_roll() {
+    let (_bench, service) = collected(&[]).await;
+    let ask = async |more: &str| {
+        let rows = table(&service.text(&format!("/bars?instruments=tdp-front&columns=date,contract,close&from=2025-02-03{more}")).await);
+        rows.into_iter().map(|r| (r["date"].clone(), r["contract"].clone(), r["close"].clone())).collect::<Vec<_>>()
+    };
+    let (kept, shifted, oldest) = (ask("").await, ask("&rolls=difference").await, ask("&rolls=difference&anchor=oldest").await);
+    let ratio = ask("&rolls=ratio").await;
+    let told = service.get("/chains/tdp-front").await;
+    let rolls = told["rolled"].as_array().unwrap();
+    assert_eq!(rolls.len(), 2);
+    let difference: i64 = rolls.iter().map(|r| cents(r["difference"].as_str().unwrap())).sum();
+    let newest = told["contract"].as_str().unwrap();
+    for (at, (date, contract, close)) in kept.iter().enumerate() {
+        let same = at > 0 && kept[at - 1].1 == *contract;
+        if same {
+            let step = |rows: &[(String, String, String)]| cents(&rows[at].2) - cents(&rows[at - 1].2);
+            assert_eq!((step(&shifted), step(&oldest)), (step(&kept), step(&kept)), "{date}");
+            let by = |rows: &[(String, String, String)]| rows[at].2.parse::<f64>().unwrap() / rows[at - 1].2.parse::<f64>().unwrap();
+            assert!((by(&ratio) - by(&kept)).abs() < 1e-6, "{date}");
+        }
+        if contract == newest {
+            assert_eq!((&shifted[at].2, cents(&ratio[at].2)), (close, cents(close)));
+        }
+    }
+    assert_eq!(cents(&shifted[0].2) - cents(&kept[0].2), difference, "the oldest contract is shifted by all rolls");
+    assert_eq!((&oldest[0].2, &kept[0].2), (&kept[0].2, &kept[0].2));
+    let explained = service.get("/explanation?instruments=tdp-front&rolls=ratio").await;
+    assert!(explained["adjustment"].as_str().unwrap().contains("joined by the ratios of their closes"), "{}", explained["adjustment"]);
+    assert_eq!(explained["series"][0]["completeness"]["missing"], 0);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn minutes_begin_with_the_evening_before_and_what_cannot_be_is_refused() {
+    let table_given = "venue = \"CORF\"\nproduct = \"TDP\"\nroll = { by = \"table\", table = [{ from = \"2025-03-03\", contract = \"TDP-2025-04\" }, \
+                       { from = \"2025-04-08\", contract = \"TDP-2025-05\" }] }\n";
+    let (bench, service) = collected(&[("chains/given.toml", table_given)]).await;
+    assert_eq!(
+        service
+            .cli(&["collect", "corf-minutes", "-i", "TDP-2025-04", "-i", "TDP-2025-05", "--from", "2025-04-07", "--to", "2025-04-08"])
+            .code,
+        0
+    );
+    let rows = table(&service.text("/bars?instruments=given&interval=1m&columns=time,trade_date,contract,close&zone=America/Halifax&stamp=wall&from=2025-04-07&to=2025-04-08").await);
+    let first = rows.iter().find(|r| r["contract"] == "TDP-2025-05").unwrap();
+    assert_eq!((first["time"].as_str(), first["trade_date"].as_str()), ("2025-04-07T18:00:00", "2025-04-08"));
+    assert!(rows.iter().all(|r| (r["trade_date"].as_str() < "2025-04-08") == (r["contract"] == "TDP-2025-04")));
+
+    let refused = async |path: &str, told: &str| {
+        let answer = service.ask(path).await;
+        assert!(answer.status().is_client_error(), "{path}: {}", answer.status());
+        let text = answer.text().await.unwrap();
+        assert!(text.contains(told), "{path}: {text}");
+    };
+    refused("/bars?instruments=given&rolls=sum", "rolls: `sum`").await;
+    refused("/bars?instruments=given&rolls=ratio&anchor=2025-04-01", "2025-04-01 is neither").await;
+    refused("/bars?instruments=given&rolls=ratio&round=tick", "round: ").await;
+    refused("/bars?instruments=given&columns=date,spread", "a continuous series has one side").await;
+    refused("/bars?instruments=givne", "did you mean").await;
+    refused("/chains/nope", "there is no chain `nope`").await;
+    refused("/chains/given?as_of=yesterday", "as_of").await;
+    for (text, told) in [
+        ("venue = \"CORF\"\nproduct = \"TDP\"\nroll = { by = \"moon\" }", "a roll is one of"),
+        ("venue = \"CORF\"\nproduct = \"TDP\"\nroll = { by = \"volume\", sessions = 0 }", "sessions are counted from 1 to 250"),
+        ("venue = \"CORF\"\nproduct = \"TDP\"\nnth = 0\nroll = { by = \"volume\" }", "nth: 0 is not from 1"),
+        ("venue = \"MARS\"\nproduct = \"TDP\"\nroll = { by = \"volume\" }", "there is no venue MARS"),
+    ] {
+        bench.write("chains/bad.toml", text);
+        let said = service.cli(&["reload"]);
+        assert!(said.code != 0 && said.err.contains("chains/bad.toml") && said.err.contains(told), "{text}: {}", said.err);
+    }
+    bench.write("chains/bad.toml", "venue = \"CORF\"\nproduct = \"OIL\"\nroll = { by = \"volume\" }");
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    refused("/bars?instruments=bad", "bad has no contracts: no instrument has the product OIL and an expiry").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn as_of_an_instant_the_rolls_are_those_that_were_known() {
+    let (_bench, service) = collected(&[]).await;
+    let path = "/bars?instruments=tdp-front&rolls=difference&columns=date,contract,close&from=2025-03-03";
+    let answer = service.ask(path).await;
+    let instant = answer.headers()["Mizuno-As-Of"].to_str().unwrap().to_owned();
+    let (before, chain) = (answer.text().await.unwrap(), service.get(&format!("/chains/tdp-front?as_of={instant}")).await);
+    // A contract is taken out of the chain, so that it rolls otherwise; the answer of then is as it was.
+    _bench.change("instruments/corf.csv", ",2025-04-11,TDP,", ",2025-04-11,,");
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    let now = table(&service.text(path).await);
+    assert!(now.iter().all(|r| r["contract"] != "TDP-2025-04"), "{now:?}");
+    assert_eq!(service.text(&format!("{path}&as_of={instant}")).await, before);
+    assert_eq!(service.get(&format!("/chains/tdp-front?as_of={instant}")).await, chain);
+    let changes = table(&service.text(&format!("{path}&since={instant}")).await);
+    assert!(!changes.is_empty() && changes.iter().all(|r| r["cause"] == "membership"), "{changes:?}");
+}

@@ -1,0 +1,239 @@
+//! Files in `universes/`: named sets of instruments with dated membership.
+
+use crate::{Config, Problem, known, problem, profile::ListKind, text};
+use mizuno_core::{Decimal, TradeDate};
+use serde::{Deserialize, Deserializer, de::Error};
+use std::{collections::BTreeMap, path::Path};
+
+/// A universe. Its members come from one of lists of sources, the file itself, other universes, or a rule.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Universe {
+    /// The name of its file.
+    #[serde(skip)]
+    pub name: String,
+    /// What people call it.
+    #[serde(default)]
+    pub title: String,
+    /// Lists of sources, as SOURCE/LIST: the first that was collected counts, the others are held against it.
+    #[serde(default)]
+    pub lists: Vec<String>,
+    /// Members given by hand.
+    #[serde(default, rename = "member")]
+    pub by_hand: Vec<ByHand>,
+    /// Members of any of these universes ...
+    #[serde(default)]
+    pub any_of: Vec<String>,
+    /// ... or of all of these at once.
+    #[serde(default)]
+    pub all_of: Vec<String>,
+    /// Members by a rule.
+    #[serde(default)]
+    pub rule: Option<Rule>,
+    /// Not while a member of one of these.
+    #[serde(default)]
+    pub except: Vec<String>,
+    /// Symbols that belong to it on every day.
+    #[serde(default)]
+    pub always: Vec<String>,
+    /// How lists spell what we call otherwise: their name, our symbol.
+    #[serde(default)]
+    pub spelling: BTreeMap<String, String>,
+}
+
+/// A stay given by hand.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ByHand {
+    /// The symbol.
+    pub symbol: String,
+    /// The first day; always when left out.
+    #[serde(default, deserialize_with = "text::parsed_if_there")]
+    pub from: Option<TradeDate>,
+    /// The first day on which it is no member; one still when left out.
+    #[serde(default, deserialize_with = "text::parsed_if_there")]
+    pub to: Option<TradeDate>,
+    /// Why.
+    #[serde(default)]
+    pub why: Option<String>,
+}
+
+/// What an instrument has to be on a review date to be a member until the next.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Rule {
+    /// The first trade date on which the universe has members.
+    #[serde(deserialize_with = "text::parsed")]
+    pub since: TradeDate,
+    /// How often it is reviewed: at the close of the last session of each month, week or day.
+    #[serde(deserialize_with = "review")]
+    pub review: Review,
+    /// The venue, whose calendar it is reviewed by.
+    pub venue: String,
+    /// Kinds of instrument; all when left out.
+    #[serde(default)]
+    pub kinds: Option<Vec<String>>,
+    /// Currencies; all when left out.
+    #[serde(default)]
+    pub currencies: Option<Vec<String>>,
+    /// Sessions of the venue since its listing, that of the review among them.
+    #[serde(default)]
+    pub listed_sessions: u32,
+    /// The close of the review, as traded, at least.
+    #[serde(default, deserialize_with = "text::parsed_if_there")]
+    pub price_at_least: Option<Decimal>,
+    /// The mean turnover of so many sessions up to the review, at least; a session without a bar counts as nought.
+    #[serde(default, deserialize_with = "text::parsed_if_there")]
+    pub turnover_at_least: Option<Decimal>,
+    /// The sessions of that mean.
+    #[serde(default = "twenty")]
+    pub turnover_sessions: u32,
+    /// Whether funds that multiply are left out: those with a leverage other than 1.
+    #[serde(default)]
+    pub without_leverage: bool,
+    /// Whether only what had been learned by the close of a review counts in it.
+    #[serde(default)]
+    pub strict: bool,
+}
+
+fn twenty() -> u32 {
+    20
+}
+
+/// How often a rule is reviewed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Review {
+    /// At each close.
+    Daily,
+    /// At the last close of each ISO week.
+    Weekly,
+    /// At the last close of each month.
+    Monthly,
+}
+
+fn review<'de, D: Deserializer<'de>>(d: D) -> Result<Review, D::Error> {
+    match String::deserialize(d)?.as_str() {
+        "daily" => Ok(Review::Daily),
+        "weekly" => Ok(Review::Weekly),
+        "monthly" => Ok(Review::Monthly),
+        other => Err(D::Error::custom(format!("`{other}` is no review; it is daily, weekly or monthly"))),
+    }
+}
+
+/// The sessions that a mean may go over.
+const MOST_SESSIONS: u32 = 1000;
+
+impl Universe {
+    pub(crate) fn parse(file: &Path, text: &str) -> Result<Universe, Vec<Problem>> {
+        let mut read: Universe = problem::toml(file, text)?;
+        read.name = file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
+        if read.title.is_empty() {
+            read.title = read.name.clone();
+        }
+        let mut wrong: Vec<String> = vec![];
+        if read.name.is_empty() || !read.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-') {
+            wrong.push(format!("`{}` cannot be a universe's name; call the file by letters, digits and hyphens", read.name));
+        }
+        let ways =
+            [!read.lists.is_empty(), !read.by_hand.is_empty(), !read.any_of.is_empty(), !read.all_of.is_empty(), read.rule.is_some()];
+        if ways.iter().filter(|given| **given).count() != 1 {
+            wrong.push("say who belongs in one way: lists, [[member]], any_of, all_of, or [rule]".to_owned());
+        }
+        if !read.spelling.is_empty() && read.lists.is_empty() {
+            wrong.push("spelling: only lists spell names; leave it out, or name lists".to_owned());
+        }
+        for stay in &read.by_hand {
+            if let (Some(from), Some(to)) = (stay.from, stay.to)
+                && from >= to
+            {
+                let symbol = &stay.symbol;
+                wrong.push(format!("{symbol}: `to` is the first day on which it is no member, and {to} does not come after {from}"));
+            }
+        }
+        if let Some(rule) = &read.rule
+            && !(1..=MOST_SESSIONS).contains(&rule.turnover_sessions)
+        {
+            wrong.push(format!("turnover_sessions: {} is not from 1 to {MOST_SESSIONS}", rule.turnover_sessions));
+        }
+        if wrong.is_empty() { Ok(read) } else { Err(wrong.into_iter().map(|what| Problem::whole(file, what)).collect()) }
+    }
+
+    /// What says who belongs, in a few words.
+    #[must_use]
+    pub fn made_of(&self) -> String {
+        let mut out = match (&self.rule, &self.lists[..], &self.any_of[..]) {
+            (Some(_), ..) => "a rule".to_owned(),
+            (None, [only], _) => format!("list {only}"),
+            (None, [first, rest @ ..], _) => format!("list {first}, held against {}", rest.join(", ")),
+            (None, [], []) if !self.by_hand.is_empty() => "by hand".to_owned(),
+            (None, [], []) => format!("all of {}", self.all_of.join(", ")),
+            (None, [], any) => format!("any of {}", any.join(", ")),
+        };
+        if !self.except.is_empty() {
+            out.push_str(&format!(", except {}", self.except.join(", ")));
+        }
+        if !self.always.is_empty() {
+            out.push_str(&format!(", and always {}", self.always.join(", ")));
+        }
+        out
+    }
+
+    /// The universes it is made of, and those it leaves out.
+    pub fn named(&self) -> impl Iterator<Item = &String> {
+        self.any_of.iter().chain(&self.all_of).chain(&self.except)
+    }
+}
+
+impl Config {
+    /// Whether a universe follows from a rule somewhere: it then needs bars to be known.
+    #[must_use]
+    pub fn is_by_rule(&self, universe: &str) -> bool {
+        self.universes.get(universe).is_some_and(|u| u.rule.is_some() || u.named().any(|name| self.is_by_rule(name)))
+    }
+
+    /// What is wrong with what universes say of lists, venues and each other.
+    pub(crate) fn check_universes(&self) -> Vec<Problem> {
+        let mut problems = vec![];
+        let mut circle = false;
+        for universe in self.universes.values() {
+            let file = Path::new("universes").join(format!("{}.toml", universe.name));
+            let mut wrong = |what: String| problems.push(Problem::whole(&file, what));
+            for list in &universe.lists {
+                let found = list.split_once('/').and_then(|(source, list)| self.sources.get(source)?.list(list));
+                match found {
+                    None => wrong(format!("there is no list {list}; write SOURCE/LIST")),
+                    Some(found) if !matches!(found.of, ListKind::Members | ListKind::MemberChanges) => {
+                        wrong(format!("{list} is a list of {}, and one of members or member-changes is wanted", found.of.word()));
+                    }
+                    Some(_) => {}
+                }
+            }
+            for name in universe.named().filter(|name| !self.universes.contains_key(*name)) {
+                wrong(format!("there is no universe {name}; {}", known(self.universes.keys())));
+            }
+            if let Some(rule) = universe.rule.as_ref().filter(|rule| !self.venues.contains_key(&rule.venue)) {
+                wrong(format!("there is no venue {}; {}", rule.venue, known(self.venues.keys())));
+            }
+            if self.leads_back(&universe.name, &universe.name, self.universes.len()) {
+                circle = true;
+                wrong("it is made of itself, by way of the universes that it names; leave one of them out".to_owned());
+            }
+        }
+        for collector in self.collectors.values() {
+            let Some(name) = &collector.universe else { continue };
+            let file = Path::new("collectors").join(format!("{}.toml", collector.name));
+            if !self.universes.contains_key(name) {
+                problems.push(Problem::whole(&file, format!("there is no universe {name}; {}", known(self.universes.keys()))));
+            } else if !circle && self.is_by_rule(name) {
+                let what = format!("the universe {name} follows from a rule, which needs the bars first; name lists or instruments");
+                problems.push(Problem::whole(&file, what));
+            }
+        }
+        problems
+    }
+
+    fn leads_back(&self, from: &str, to: &str, steps: usize) -> bool {
+        let Some(universe) = self.universes.get(from).filter(|_| steps > 0) else { return false };
+        universe.named().any(|name| name == to || self.leads_back(name, to, steps - 1))
+    }
+}

@@ -1,0 +1,191 @@
+//! Futures by their chains: which contract stands in each session, and what rolls do to prices.
+
+use crate::{Research, findings::Known, reading::Leg};
+use futures_util::{StreamExt, stream};
+use mizuno_config::{Chain as Described, GOLDEN};
+use mizuno_core::{
+    Calendar, Decimal, Instrument, Interval, SeriesKey, Side, Span, Timestamp, TradeDate,
+    roll::{self, Contract, Day, Rolled, rolled},
+};
+use mizuno_desk::{DeskError, Setup};
+use mizuno_store::payloads;
+use num_rational::BigRational;
+use std::{
+    collections::VecDeque,
+    sync::{Arc, Mutex, PoisonError},
+};
+
+/// A chain as it was known at an instant.
+#[derive(Debug)]
+pub struct Chain {
+    /// Its name.
+    pub name: String,
+    /// Its contracts in order of expiry, with their golden daily bars.
+    pub contracts: Vec<Contract>,
+    /// Their instruments.
+    pub instruments: Vec<Instrument>,
+    /// Its legs and rolls.
+    pub rolled: Rolled,
+    /// What changes when it may.
+    pub state: String,
+}
+
+/// Chains by the setup they were rolled with, their name and state.
+pub(crate) type Remembered = Mutex<VecDeque<((u64, String, String), Arc<Chain>)>>;
+
+/// Chains that are remembered.
+const REMEMBERED: usize = 128;
+/// Contracts read side by side.
+const SIDE_BY_SIDE: usize = 4;
+
+impl Chain {
+    /// The slots of each leg at an interval, with the symbol of its contract.
+    #[must_use]
+    pub fn legs(&self, calendar: &Calendar, interval: Interval) -> Vec<(String, Span)> {
+        let leg = |leg: &roll::Leg| {
+            let to = leg.to.unwrap_or(TradeDate(i32::MAX));
+            (self.contracts[leg.contract].symbol.clone(), calendar.span_of_dates(interval, leg.from..to))
+        };
+        self.rolled.legs.iter().map(leg).collect()
+    }
+
+    /// What the prices of each leg are shifted by.
+    ///
+    /// # Errors
+    /// When that has more than 18 digits.
+    pub fn shifts(&self, oldest: bool) -> Result<Vec<Decimal>, DeskError> {
+        let shifts = roll::shifts(&self.rolled.rolls, self.rolled.legs.len(), oldest);
+        shifts.ok_or_else(|| {
+            DeskError::Invalid(format!("rolls: the differences of {} add up to more than 18 digits; ask for ratio", self.name))
+        })
+    }
+
+    /// What they are multiplied by.
+    #[must_use]
+    pub fn ratios(&self, oldest: bool) -> Vec<BigRational> {
+        roll::ratios(&self.rolled.rolls, self.rolled.legs.len(), oldest)
+    }
+
+    /// Rolls at which a join by ratio does nothing, in sentences.
+    #[must_use]
+    pub fn without_ratio(&self) -> Vec<String> {
+        let of = |r: &roll::Roll| {
+            let (_, a, b) = r.closes.filter(|(_, a, b)| a.mantissa <= 0 || b.mantissa <= 0)?;
+            let (old, new) = (&self.contracts[r.contracts.0].symbol, &self.contracts[r.contracts.1].symbol);
+            Some(format!("{old} to {new} on {}: the closes are {a} and {b}, which have no ratio; nothing is multiplied there", r.from))
+        };
+        self.rolled.rolls.iter().filter_map(of).collect()
+    }
+}
+
+impl Research {
+    /// A chain as it was known at an instant, which is `named` where a question names it.
+    ///
+    /// # Errors
+    /// When there is none of that name, or the store cannot be read.
+    pub async fn chain(
+        self: &Arc<Self>,
+        setup: &Arc<Setup>,
+        name: &str,
+        instant: Timestamp,
+        named: Option<Timestamp>,
+    ) -> Result<Arc<Chain>, DeskError> {
+        let all = &setup.config.chains;
+        let described = all.get(name).ok_or_else(|| DeskError::unknown("chain", name, all.keys().map(String::as_str)))?;
+        let known = self.known(setup, instant).await?;
+        let calendar = setup.calendars.get(&described.venue);
+        let calendar =
+            calendar.ok_or_else(|| DeskError::Invalid(format!("{name} trades on {}, which is no venue any more", described.venue)))?;
+        let closed = calendar.sessions().partition_point(|s| s.close() <= instant);
+        let instruments = contracts_of(setup, described);
+        let mut state = closed.to_be_bytes().to_vec();
+        for instrument in &instruments {
+            let lineup = self.unexamined(setup, &daily(instrument), &known).await?;
+            let days = [instrument.expiry, instrument.first_notice, instrument.last_traded];
+            state.extend(instrument.symbol.bytes());
+            state.extend(days.iter().flat_map(|d| d.map_or(0, |d| d.0).to_be_bytes()));
+            state.extend(lineup.state(setup, &known, named)?);
+        }
+        let state = payloads::digest(&state);
+        let key = (setup.serial, name.to_owned(), state.clone());
+        let remembered = || self.chains.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, chain)) = remembered().iter().find(|(k, _)| *k == key) {
+            return Ok(chain.clone());
+        }
+        let one = |instrument: Instrument| {
+            let (research, setup, known) = (self.clone(), setup.clone(), known.clone());
+            let task = self.desk.hands.spawn(async move { research.contract(&setup, &instrument, &known).await });
+            async move { task.await.map_err(|e| DeskError::fault("reading a contract", e))? }
+        };
+        let mut read = stream::iter(instruments.clone().into_iter().map(one)).buffered(SIDE_BY_SIDE);
+        let mut contracts = vec![];
+        while let Some(contract) = read.next().await {
+            contracts.push(contract?);
+        }
+        let rolled = rolled(&contracts, calendar.sessions(), closed, &described.roll, described.nth);
+        let chain = Arc::new(Chain { name: name.to_owned(), contracts, instruments, rolled, state });
+        let mut remembered = remembered();
+        remembered.push_front((key, chain.clone()));
+        remembered.truncate(REMEMBERED);
+        Ok(chain)
+    }
+
+    async fn contract(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Contract, DeskError> {
+        let calendar = setup.calendar_of(instrument)?;
+        let always = TradeDate(i32::MIN)..TradeDate(i32::MAX);
+        let bars = self.daily(setup, instrument, calendar, always, known).await?;
+        let nought = Decimal { mantissa: 0, scale: 0 };
+        let expiry = instrument.expiry.or(instrument.last_traded).unwrap_or(TradeDate(i32::MAX));
+        Ok(Contract {
+            symbol: instrument.symbol.clone(),
+            expiry,
+            first_notice: instrument.first_notice,
+            last_traded: instrument.last_traded.unwrap_or(expiry),
+            days: bars.iter().map(|b| Day { date: b.slot.date(), close: b.close(), volume: b.volume().unwrap_or(nought) }).collect(),
+        })
+    }
+
+    /// The legs of a chain that lie in `span`, with their series; `what` is the series asked for, `shifts` what the prices of each are shifted by.
+    pub(crate) async fn legs(
+        &self,
+        setup: &Setup,
+        chain: &Chain,
+        (what, span): (&SeriesKey, &Span),
+        shifts: Option<&[Decimal]>,
+        known: &Known,
+    ) -> Result<Vec<Leg>, DeskError> {
+        let Some(first) = chain.instruments.first() else { return Ok(vec![]) };
+        let calendar = setup.calendar_of(first)?;
+        let mut out = vec![];
+        for (at, (contract, own)) in chain.legs(calendar, what.interval).into_iter().enumerate() {
+            let span = own.start.max(span.start)..own.end.min(span.end);
+            if span.start >= span.end {
+                continue;
+            }
+            let key = SeriesKey { symbol: contract.clone(), ..what.clone() };
+            let subject = match self.unexamined_subject(setup, &key, known).await {
+                // A contract without such bars is a gap in the series.
+                Err(DeskError::Unknown { .. } | DeskError::Invalid(_)) => continue,
+                subject => subject?,
+            };
+            let shift = shifts.map(|s| s[at]).filter(|s| s.mantissa != 0);
+            out.push(Leg { contract, span, subject, shift });
+        }
+        Ok(out)
+    }
+}
+
+/// The contracts of a chain in order of expiry.
+fn contracts_of(setup: &Setup, described: &Described) -> Vec<Instrument> {
+    let ends = |i: &Instrument| i.expiry.or(i.last_traded);
+    let is_one = |i: &&Instrument| {
+        i.venue == described.venue && i.product.as_deref() == Some(&described.product) && i.strike.is_none() && ends(i).is_some()
+    };
+    let mut out: Vec<Instrument> = setup.config.instruments.iter().filter(is_one).cloned().collect();
+    out.sort_by(|a, b| (ends(a), &a.symbol).cmp(&(ends(b), &b.symbol)));
+    out
+}
+
+fn daily(instrument: &Instrument) -> SeriesKey {
+    SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() }
+}

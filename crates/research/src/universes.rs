@@ -1,0 +1,248 @@
+//! Universes as they were known at an instant, those by a rule among them.
+
+use crate::{Research, findings::Known};
+use futures_util::{StreamExt, stream};
+use mizuno_config::{
+    GOLDEN,
+    universe::{self, Rule},
+};
+use mizuno_core::{
+    Bar, Calendar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Timestamp, TradeDate,
+    review::{Bounds, Daily, Every, Review, judge, reviews, stays},
+    spans::hull,
+};
+use mizuno_desk::{
+    DeskError, Setup,
+    universes::{Members, Membership, Universe, told},
+};
+use mizuno_store::blocks::Needed;
+use std::{
+    collections::{BTreeMap, BTreeSet, HashSet, VecDeque},
+    sync::{Arc, Mutex, PoisonError},
+};
+
+/// Universes by the setup they were read with, the instant since which nothing has changed in lists, and their name.
+pub(crate) type Remembered = Mutex<VecDeque<((u64, Timestamp, String), Arc<Universe>)>>;
+
+/// Universes that are remembered.
+const REMEMBERED: usize = 32;
+/// Instruments reviewed side by side.
+const SIDE_BY_SIDE: usize = 4;
+
+/// What a review needs to know besides the bars.
+struct Reviewed {
+    rule: Rule,
+    bounds: Bounds,
+    reviews: Vec<Review>,
+}
+
+impl Research {
+    /// A universe as it was known at an instant.
+    ///
+    /// # Errors
+    /// When there is none of that name, or the store cannot be read.
+    pub async fn universe(self: &Arc<Self>, setup: &Arc<Setup>, name: &str, as_of: Timestamp) -> Result<Arc<Universe>, DeskError> {
+        // Lists change at instants that are known; bars, by which a rule goes, at any.
+        let since = self.desk.store.listed_since();
+        let at = if setup.config.is_by_rule(name) || as_of < since { as_of } else { since };
+        let key = (setup.serial, at, name.to_owned());
+        let remembered = || self.universes.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, universe)) = remembered().iter().find(|(k, _)| *k == key) {
+            return Ok(universe.clone());
+        }
+        let told = told(&self.desk.store, &setup.config, as_of).await?;
+        let mut rules = BTreeMap::new();
+        let mut to_come = vec![name];
+        while let Some(name) = to_come.pop() {
+            let Some(described) = setup.config.universes.get(name) else { continue };
+            to_come.extend(described.named().map(String::as_str));
+            if let (Some(rule), false) = (&described.rule, rules.contains_key(name)) {
+                rules.insert(name.to_owned(), self.members_by(setup, name, rule, as_of).await?);
+            }
+        }
+        let universe = Arc::new(setup.universe(name, &told, &rules)?);
+        let mut remembered = remembered();
+        remembered.push_front((key, universe.clone()));
+        remembered.truncate(REMEMBERED);
+        Ok(universe)
+    }
+
+    /// The trade date of the newest session that has begun by an instant, on any of the venues of its members.
+    #[must_use]
+    pub fn newest_session(&self, setup: &Setup, universe: &Universe, as_of: Timestamp) -> TradeDate {
+        let venues: BTreeSet<&String> = universe.members.keys().filter_map(|s| Some(&setup.known(s)?.venue)).collect();
+        let newest = |venue: &String| {
+            let sessions = setup.calendars.get(venue)?.sessions();
+            sessions[..sessions.partition_point(|s| s.open() <= as_of)].last().map(|s| s.date)
+        };
+        venues.into_iter().filter_map(newest).max().unwrap_or_else(|| as_of.date_in(&jiff::tz::TimeZone::UTC))
+    }
+
+    /// The instruments that ever belonged to a universe and have no daily bars, each with the reason.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn members_without(&self, setup: &Setup, universe: &Universe) -> Result<Vec<(String, String)>, DeskError> {
+        let all = self.desk.store.series().await?;
+        let held: HashSet<&str> = all.iter().filter(|s| s.key.interval == Interval::Daily).map(|s| s.key.symbol.as_str()).collect();
+        let lacking = universe.members.keys().filter(|symbol| !held.contains(symbol.as_str())).filter_map(|symbol| setup.known(symbol));
+        let why = |i: &Instrument| (setup.symbol_then(i).to_owned(), why_without(setup, i, Interval::Daily, GOLDEN, Some(&universe.name)));
+        Ok(lacking.map(why).collect())
+    }
+
+    /// The members that a rule finds, review by review.
+    async fn members_by(self: &Arc<Self>, setup: &Arc<Setup>, name: &str, rule: &Rule, as_of: Timestamp) -> Result<Members, DeskError> {
+        let Some(calendar) = setup.calendars.get(&rule.venue) else { return Ok(Members::new()) };
+        let every = match rule.review {
+            universe::Review::Daily => Every::Day,
+            universe::Review::Weekly => Every::Week,
+            universe::Review::Monthly => Every::Month,
+        };
+        let closed = calendar.sessions().partition_point(|s| s.close() <= as_of);
+        let reviewed = Arc::new(Reviewed {
+            bounds: Bounds {
+                price: rule.price_at_least,
+                turnover: rule.turnover_at_least,
+                sessions: rule.turnover_sessions as usize,
+                listed: rule.listed_sessions as usize,
+            },
+            reviews: reviews(calendar.sessions(), rule.since, every, closed),
+            rule: rule.clone(),
+        });
+        // What had been learned by each review; without `strict`, what is known now of the bars dated before it.
+        let next_open = |review: &Review| calendar.sessions().get(review.at + 1).map_or(as_of, |s| s.open().min(as_of));
+        let mut known: Vec<Arc<Known>> = vec![];
+        match rule.strict {
+            true => {
+                for review in &reviewed.reviews {
+                    known.push(Arc::new(self.read_known(setup, next_open(review)).await?));
+                }
+            }
+            false => known.push(self.known(setup, as_of).await?),
+        }
+        let known: Arc<[Arc<Known>]> = known.into();
+        let one = |at: usize| {
+            let (research, setup, reviewed, known) = (self.clone(), setup.clone(), reviewed.clone(), known.clone());
+            let work = async move {
+                let instrument = &setup.config.instruments[at];
+                let found = research.reviewed(&setup, instrument, &reviewed, &known).await?;
+                Ok::<_, DeskError>((instrument.symbol.clone(), found))
+            };
+            let task = self.desk.hands.spawn(work);
+            async move { task.await.map_err(|e| DeskError::fault("reviewing an instrument", e))? }
+        };
+        let fits = |i: &Instrument| {
+            let among = |list: &Option<Vec<String>>, word: &String| list.as_ref().is_none_or(|all| all.contains(word));
+            let multiplies = i.leverage.is_some_and(|l| l.to_f64() != 1.0);
+            i.venue == rule.venue
+                && among(&rule.kinds, &i.kind)
+                && among(&rule.currencies, &i.currency)
+                && !(rule.without_leverage && multiplies)
+        };
+        let fitting: Vec<usize> = (0..setup.config.instruments.len()).filter(|at| fits(&setup.config.instruments[*at])).collect();
+        let mut found = stream::iter(fitting.into_iter().map(one)).buffered(SIDE_BY_SIDE);
+        let mut out = Members::new();
+        while let Some(one) = found.next().await {
+            let (symbol, stays) = one?;
+            let by = format!("rule {name}");
+            let membership = |(stay, (joined, left))| Membership {
+                stay,
+                called: symbol.clone(),
+                by: by.clone(),
+                learned: None,
+                joined: Some(joined),
+                left,
+            };
+            if !stays.is_empty() {
+                out.insert(symbol.clone(), stays.into_iter().map(membership).collect());
+            }
+        }
+        Ok(out)
+    }
+
+    async fn reviewed(
+        &self,
+        setup: &Setup,
+        instrument: &Instrument,
+        reviewed: &Reviewed,
+        known: &[Arc<Known>],
+    ) -> Result<Vec<(mizuno_core::membership::Stay, mizuno_core::review::Reasons)>, DeskError> {
+        let calendar = setup.calendar_of(instrument)?;
+        let Reviewed { rule, bounds, reviews } = reviewed;
+        let wants_bars = bounds.price.is_some() || bounds.turnover.is_some();
+        let sessions = calendar.sessions();
+        let mut verdicts = Vec::with_capacity(reviews.len());
+        let mut bars = vec![];
+        for (at, review) in reviews.iter().enumerate() {
+            let first = &sessions[(review.at + 1).saturating_sub(bounds.sessions.max(1))];
+            if wants_bars && (rule.strict || at == 0) {
+                let to = if rule.strict { sessions[review.at].date.plus(1) } else { TradeDate(i32::MAX) };
+                let known = &known[at.min(known.len() - 1)];
+                let daily = self.daily(setup, instrument, calendar, first.date..to, known).await?;
+                bars = daily.iter().map(reviewed_bar).collect();
+            }
+            let verdict = match instrument.trades_on(sessions[review.at].date) {
+                true => judge(bounds, *review, sessions, instrument.listed, &bars),
+                false => Err("it is not listed".to_owned()),
+            };
+            verdicts.push((*review, verdict));
+        }
+        Ok(stays(sessions, verdicts))
+    }
+
+    /// The golden daily bars of an instrument on some dates, as traded, without their opens; none where it has no such series.
+    pub(crate) async fn daily(
+        &self,
+        setup: &Setup,
+        instrument: &Instrument,
+        calendar: &Calendar,
+        dates: std::ops::Range<TradeDate>,
+        known: &Known,
+    ) -> Result<Vec<Bar>, DeskError> {
+        let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
+        let mut subject = match self.unexamined_subject(setup, &key, known).await {
+            Err(DeskError::Unknown { .. } | DeskError::Invalid(_)) => return Ok(vec![]),
+            subject => subject?,
+        };
+        self.examine_subject(setup, &mut subject, known, false).await?;
+        let held = self.desk.store.held(&subject.rows(), known.as_of).await?;
+        let Some(extent) = held.values().filter_map(hull).reduce(|a, b| a.hull(&b)) else { return Ok(vec![]) };
+        let span = extent.clip(&(Slot::on(dates.start)..Slot::on(dates.end)));
+        if span.is_empty() {
+            return Ok(vec![]);
+        }
+        let needed = Needed { open: false, high: true, low: true, volume: true };
+        let mut reader = self.read_over(subject, calendar, span, known.as_of, needed).await?;
+        let mut out = vec![];
+        while let Some((bars, _)) = reader.next().await? {
+            out.extend(bars.rows);
+        }
+        Ok(out)
+    }
+}
+
+fn reviewed_bar(bar: &Bar) -> Daily {
+    let typical = (bar.high().to_f64() + bar.low().to_f64() + bar.close().to_f64()) / 3.0;
+    Daily { date: bar.slot.date(), close: bar.close(), turnover: bar.volume().map_or(0.0, |v| typical * v.to_f64()) }
+}
+
+/// Why an instrument has no bars of an interval.
+pub(crate) fn why_without(setup: &Setup, instrument: &Instrument, interval: Interval, source: &str, universe: Option<&str>) -> String {
+    let fits = |c: &&mizuno_config::Collector| c.interval == interval && (source == GOLDEN || c.source == source);
+    let asked: Vec<_> = setup.config.collectors.values().filter(fits).filter(|c| c.takes(instrument)).collect();
+    if asked.is_empty() {
+        let venue = &instrument.venue;
+        return match universe {
+            Some(name) => format!("no collector asks for it; `universe = \"{name}\"` in one of {venue} would"),
+            None => format!("no collector asks for it; name it in one of {venue}"),
+        };
+    }
+    let lacks = |c: &&mizuno_config::Collector| setup.ids.get(&c.source).is_some_and(|ids| !ids.contains_key(&instrument.symbol));
+    match asked.iter().all(lacks) {
+        true => format!("not on the list of {}", asked.iter().map(|c| c.source.as_str()).collect::<Vec<_>>().join(", nor of ")),
+        false => {
+            let names: Vec<&str> = asked.iter().map(|c| c.name.as_str()).collect();
+            format!("collected by {}, and nothing has come so far; mizuno fetches tells why", names.join(", "))
+        }
+    }
+}
