@@ -74,7 +74,8 @@ main a {
 header nav {
   display: flex;
   flex-wrap: wrap;
-  gap: 6px 12px;
+  gap: 6px 10px;
+  font-size: 13.5px;
 }
 header nav a.router-link-exact-active {
   border-bottom: 2px solid var(--act);

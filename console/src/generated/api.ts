@@ -1000,15 +1000,10 @@ export interface components {
              * @description Contracts that are known.
              */
             contracts: number;
+            /** @description What it is made of: the contracts of a product, or the instruments of a table. */
+            made_of: string;
             /** @description Its name, under which its bars are asked for. */
             name: string;
-            /**
-             * Format: int64
-             * @description Which of them in each session: 1 is the front one.
-             */
-            nth: number;
-            /** @description What its contracts are on. */
-            product: string;
             /**
              * Format: int64
              * @description Rolls so far.
@@ -2097,6 +2092,8 @@ export interface components {
              * @description Their bytes.
              */
             bytes: number;
+            /** @description The chain whose contracts it is made of, where it is a continuous series. */
+            chain?: string | null;
             completeness?: components["schemas"]["Completeness"] | null;
             /** @description First moment of the range; absent where it is open. */
             from?: string | null;

@@ -10,10 +10,8 @@ pub struct Chain {
     pub name: String,
     /// What people call it.
     pub title: String,
-    /// What its contracts are on.
-    pub product: String,
-    /// Which of them in each session: 1 is the front one.
-    pub nth: u64,
+    /// What it is made of: the contracts of a product, or the instruments of a table.
+    pub made_of: String,
     /// When it rolls.
     pub rule: String,
     /// Contracts that are known.

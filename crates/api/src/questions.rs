@@ -118,6 +118,8 @@ pub struct SeriesTold {
     pub sources: Vec<SourceTold>,
     /// Sources that do not take part.
     pub left_out: Vec<LeftOut>,
+    /// The chain whose contracts it is made of, where it is a continuous series.
+    pub chain: Option<String>,
     /// Its corporate actions with what each does, where the question adjusts for them or has the column `action`.
     pub actions: Vec<crate::Action>,
     /// Blocks that are opened for it.

@@ -96,6 +96,37 @@ async fn a_run_moves_on_the_page_while_it_is_at_work() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn who_belonged_when_and_where_a_chain_rolls_is_drawn() {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
+    bench.files(&["chains/tdp-front.toml"]);
+    let service = bench.serve();
+    for list in ["almanack/aldermere-12", "almanack/aldermere-12-changes"] {
+        assert_eq!(service.cli(&["lists", list]).code, 0);
+    }
+    let browser = Browser::open().await;
+    browser.page.goto(&service.url).await.unwrap();
+    browser.press("//a[contains(., '2 doubts in who belongs to aldermere-12')]").await;
+    browser.sees("12 members on 2025-04-10: DNL, FNR, GRB").await;
+    browser.sees("RSB: a member from 2019-06-24 until 2025-03-14 by almanack/aldermere-12").await;
+    let grebe = Locator::XPath("//div[@class='row'][a[normalize-space(.) = 'GRB']]//span[contains(@class, 'stay')]");
+    assert_eq!(browser.page.find_all(grebe).await.unwrap().len(), 2, "it left and came back");
+    browser.page.find(Locator::Css("input[name=on]")).await.unwrap().send_keys("2020-01-06\n").await.unwrap();
+    browser.sees("12 members on 2020-01-06: CRK, HTH").await;
+    browser.press("//a[normalize-space(.) = 'take its bars']").await;
+    browser.sees("Take bars").await;
+
+    browser.page.goto(&format!("{}/chains", service.url)).await.unwrap();
+    browser.sees("It has not rolled yet").await;
+    assert_eq!(service.cli(&["collect", "corf-daily", "-i", "TDP-2025-03", "-i", "TDP-2025-04", "-i", "TDP-2025-05"]).code, 0);
+    browser.page.refresh().await.unwrap();
+    browser.sees("5 sessions before the last trading day").await;
+    browser.sees("TDP-2025-05").await;
+    let standing = browser.page.find_all(Locator::Css(".lines .stands")).await.unwrap();
+    assert_eq!(standing.len(), 3, "each stands in its sessions");
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_doubt_is_read_accepted_and_two_sources_are_compared() {
     let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 60.0, Faults::of_the_demo(), false);
     let service = bench.serve();

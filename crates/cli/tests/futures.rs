@@ -150,7 +150,25 @@ async fn minutes_begin_with_the_evening_before_and_what_cannot_be_is_refused() {
     }
     bench.write("chains/bad.toml", "venue = \"CORF\"\nproduct = \"OIL\"\nroll = { by = \"volume\" }");
     assert_eq!(service.cli(&["reload"]).code, 0);
-    refused("/bars?instruments=bad", "bad has no contracts: no instrument has the product OIL and an expiry").await;
+    refused("/bars?instruments=bad", "bad has no contracts: it is contract 1 of OIL").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_table_makes_one_history_of_any_instruments() {
+    let thread = "venue = \"ALDX\"\nroll = { by = \"table\", table = [{ from = \"2016-01-04\", contract = \"CRK\" }, { from = \"2023-01-04\", \
+                  contract = \"WIG\" }, { from = \"2024-01-04\", contract = \"NOPE\" }] }\n";
+    let (_bench, service) = collected(&[("chains/crake.toml", thread)]).await;
+    assert_eq!(service.cli(&["collect", "aldx-daily", "-i", "CRK", "-i", "WIG", "--from", "2022-12-01", "--to", "2023-02-01"]).code, 0);
+    let rows = table(&service.text("/bars?instruments=crake&rolls=ratio&columns=date,contract,close,return").await);
+    assert!(rows.iter().all(|r| (r["date"].as_str() < "2023-01-04") == (r["contract"] == "CRK")), "{rows:?}");
+    // On the first day of the second the return is its own.
+    let first = rows.iter().position(|r| r["contract"] == "WIG").unwrap();
+    let own = table(&service.text("/bars?instruments=WIG&columns=date,close,return").await);
+    let own = own.iter().find(|r| r["date"] == rows[first]["date"]).unwrap();
+    let near = |a: &str, b: &str| (a.parse::<f64>().unwrap() - b.parse::<f64>().unwrap()).abs() < 1e-6;
+    assert!(near(&rows[first]["return"], &own["return"]), "{:?} {own:?}", rows[first]);
+    let said = service.cli(&["chain", "crake"]);
+    assert!(said.out.contains("by the table") && said.out.contains("NOPE, which the table names from 2024-01-04 on"), "{}", said.out);
 }
 
 #[tokio::test(flavor = "multi_thread")]

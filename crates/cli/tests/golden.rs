@@ -142,6 +142,7 @@ async fn a_doubted_bar_gives_way_until_a_person_accepts_it() {
 async fn adjusted_prices_are_brought_back_or_left_out() {
     let without = demo();
     std::fs::remove_file(without.config().join("sources/almanack.toml")).unwrap();
+    std::fs::remove_dir_all(without.config().join("universes")).unwrap();
     let service = without.serve();
     collect(&service, &["lodestar-daily", "aldx-daily"], &["SME"], "2025-03-03");
     let harbour = service.cli(&["bars", "SME", "--columns", "date,source"]);

@@ -100,7 +100,7 @@ async fn a_universe_gives_exactly_the_cells_of_its_members_days() {
     let beside = table(
         &service.text("/bars?instruments=ALP&universe=aldermere-12&layout=wide&columns=date,close&from=2025-03-10&to=2025-03-12").await,
     );
-    assert!(beside.iter().all(|r| !r["ALP"].is_empty() && r["FNR"].is_empty()), "{beside:?}");
+    assert!(beside.iter().all(|r| !r["ALP"].is_empty() && !r.contains_key("FNR")), "{beside:?}");
 
     // Members without bars are told, each with the reason, and how complete it is counts a member's days only.
     let told = service.get("/explanation?universe=aldermere-12&from=2025-03-10").await;
@@ -220,6 +220,37 @@ async fn as_of_two_instants_a_universe_differs_as_its_list_did() {
     lines.sort();
     assert_eq!(lines[0], "gone membership OXB 2025-03-14");
     assert!(lines.iter().skip(1).all(|l| l.contains(" QHC ") && l.starts_with("new ")) && lines.len() == 5, "{lines:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_who_ask_at_once_while_a_collector_writes_get_what_one_gets() {
+    let (bench, service) = collected().await;
+    bench.files(&["chains/tdp-front.toml"]);
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    assert_eq!(service.cli(&["collect", "corf-daily"]).code, 0);
+    let instant = service.get("/explanation?instruments=ALP").await["as_of"].as_str().unwrap().to_owned();
+    let paths = [
+        format!("/bars?universe=study&layout=wide&columns=date,close&as_of={instant}"),
+        format!("/bars?instruments=tdp-front&rolls=ratio&columns=date,close,contract&as_of={instant}"),
+        format!("/universes/traded-shares?as_of={instant}"),
+        format!("/chains/tdp-front?as_of={instant}"),
+    ];
+    let mut alone = vec![];
+    for path in &paths {
+        alone.push(service.text(path).await);
+    }
+    let (status, run) = service.post("/runs", &serde_json::json!({ "collector": "aldx-daily" })).await;
+    assert!(status < 300, "{run}");
+    let client = common::client();
+    let asked = (0..64).map(|n| (n % 4, client.get(format!("{}/api/v1{}", service.url, paths[n % 4]))));
+    let tasks: Vec<_> =
+        asked.map(|(at, request)| (at, tokio::spawn(async move { request.send().await.unwrap().text().await.unwrap() }))).collect();
+    for (at, task) in tasks {
+        let text = tokio::time::timeout(std::time::Duration::from_secs(120), task).await.expect("all are answered").unwrap();
+        assert_eq!(text, alone[at], "{}", paths[at]);
+    }
+    service.settled().await;
+    assert_eq!(service.text(&paths[0]).await, alone[0], "and the same after all that was learned since");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -17,8 +17,9 @@ pub struct Chain {
     pub title: String,
     /// The venue of its contracts.
     pub venue: String,
-    /// What they are on.
-    pub product: String,
+    /// What they are on; of a table it may be left out, and the instruments are those that it names.
+    #[serde(default)]
+    pub product: Option<String>,
     /// Which of them in each session: 1 is the front one.
     #[serde(default = "front")]
     pub nth: usize,
@@ -98,7 +99,19 @@ impl Chain {
         if !(1..=FARTHEST).contains(&read.nth) {
             wrong.push(format!("nth: {} is not from 1, the front contract, to {FARTHEST}", read.nth));
         }
+        if read.product.is_none() && !matches!(read.roll, By::Table(_)) {
+            wrong.push("product: say what its contracts are on; only a table names instruments itself".to_owned());
+        }
         if wrong.is_empty() { Ok(read) } else { Err(wrong.into_iter().map(|what| Problem::whole(file, what)).collect()) }
+    }
+
+    /// What it is made of, in a few words.
+    #[must_use]
+    pub fn made_of(&self) -> String {
+        match &self.product {
+            Some(product) => format!("contract {} of {product}", self.nth),
+            None => "the instruments of its table".to_owned(),
+        }
     }
 
     /// The rule in a few words.

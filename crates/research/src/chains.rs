@@ -1,11 +1,11 @@
 //! Futures by their chains: which contract stands in each session, and what rolls do to prices.
 
-use crate::{Research, findings::Known, reading::Leg};
+use crate::{Research, findings::Known, reading::Leg, universes::Sights};
 use futures_util::{StreamExt, stream};
 use mizuno_config::{Chain as Described, GOLDEN};
 use mizuno_core::{
     Calendar, Decimal, Instrument, Interval, SeriesKey, Side, Span, Timestamp, TradeDate,
-    roll::{self, Contract, Day, Rolled, rolled},
+    roll::{self, By, Contract, Day, Rolled, rolled},
 };
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::payloads;
@@ -99,12 +99,14 @@ impl Research {
         let closed = calendar.sessions().partition_point(|s| s.close() <= instant);
         let instruments = contracts_of(setup, described);
         let mut state = closed.to_be_bytes().to_vec();
+        let mut rows = vec![];
         for instrument in &instruments {
             let lineup = self.unexamined(setup, &daily(instrument), &known).await?;
             let days = [instrument.expiry, instrument.first_notice, instrument.last_traded];
             state.extend(instrument.symbol.bytes());
             state.extend(days.iter().flat_map(|d| d.map_or(0, |d| d.0).to_be_bytes()));
             state.extend(lineup.state(setup, &known, named)?);
+            rows.extend(lineup.parts.into_iter().map(|part| part.row));
         }
         let state = payloads::digest(&state);
         let key = (setup.serial, name.to_owned(), state.clone());
@@ -112,9 +114,10 @@ impl Research {
         if let Some((_, chain)) = remembered().iter().find(|(k, _)| *k == key) {
             return Ok(chain.clone());
         }
+        let sights = Arc::new(self.sights(setup, rows, instant).await?);
         let one = |instrument: Instrument| {
-            let (research, setup, known) = (self.clone(), setup.clone(), known.clone());
-            let task = self.desk.hands.spawn(async move { research.contract(&setup, &instrument, &known).await });
+            let (research, setup, known, sights) = (self.clone(), setup.clone(), known.clone(), sights.clone());
+            let task = self.desk.hands.spawn(async move { research.contract(&setup, &instrument, (&known, &sights)).await });
             async move { task.await.map_err(|e| DeskError::fault("reading a contract", e))? }
         };
         let mut read = stream::iter(instruments.clone().into_iter().map(one)).buffered(SIDE_BY_SIDE);
@@ -122,7 +125,13 @@ impl Research {
         while let Some(contract) = read.next().await {
             contracts.push(contract?);
         }
-        let rolled = rolled(&contracts, calendar.sessions(), closed, &described.roll, described.nth);
+        let mut rolled = rolled(&contracts, calendar.sessions(), closed, &by_present_symbols(setup, &described.roll), described.nth);
+        if let By::Table(table) = &described.roll {
+            let unknown = table.iter().filter(|(_, symbol)| !instruments.iter().any(|i| named_so(i, symbol)));
+            rolled
+                .notes
+                .extend(unknown.map(|(from, symbol)| format!("{symbol}, which the table names from {from} on, is not of this chain")));
+        }
         let chain = Arc::new(Chain { name: name.to_owned(), contracts, instruments, rolled, state });
         let mut remembered = remembered();
         remembered.push_front((key, chain.clone()));
@@ -130,10 +139,9 @@ impl Research {
         Ok(chain)
     }
 
-    async fn contract(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Contract, DeskError> {
-        let calendar = setup.calendar_of(instrument)?;
+    async fn contract(&self, setup: &Setup, instrument: &Instrument, known: (&Known, &Sights)) -> Result<Contract, DeskError> {
         let always = TradeDate(i32::MIN)..TradeDate(i32::MAX);
-        let bars = self.daily(setup, instrument, calendar, always, known).await?;
+        let bars = self.daily(setup, instrument, always, known).await?;
         let nought = Decimal { mantissa: 0, scale: 0 };
         let expiry = instrument.expiry.or(instrument.last_traded).unwrap_or(TradeDate(i32::MAX));
         Ok(Contract {
@@ -175,15 +183,37 @@ impl Research {
     }
 }
 
-/// The contracts of a chain in order of expiry.
+/// The contracts of a chain in order of expiry; without a product, the instruments of its table in its order.
 fn contracts_of(setup: &Setup, described: &Described) -> Vec<Instrument> {
+    if let (None, By::Table(table)) = (&described.product, &described.roll) {
+        let mut out: Vec<Instrument> = vec![];
+        for instrument in table.iter().filter_map(|(_, symbol)| setup.instrument(symbol).ok()) {
+            if instrument.venue == described.venue && out.iter().all(|other| other.symbol != instrument.symbol) {
+                out.push(instrument.clone());
+            }
+        }
+        return out;
+    }
     let ends = |i: &Instrument| i.expiry.or(i.last_traded);
     let is_one = |i: &&Instrument| {
-        i.venue == described.venue && i.product.as_deref() == Some(&described.product) && i.strike.is_none() && ends(i).is_some()
+        i.venue == described.venue && i.product.is_some() && i.product == described.product && i.strike.is_none() && ends(i).is_some()
     };
     let mut out: Vec<Instrument> = setup.config.instruments.iter().filter(is_one).cloned().collect();
     out.sort_by(|a, b| (ends(a), &a.symbol).cmp(&(ends(b), &b.symbol)));
     out
+}
+
+fn named_so(instrument: &Instrument, symbol: &str) -> bool {
+    instrument.symbol == *symbol || instrument.former.iter().any(|f| f.symbol == *symbol)
+}
+
+/// A table may name an instrument by a symbol that it has given up.
+fn by_present_symbols(setup: &Setup, by: &By) -> By {
+    let present = |symbol: &String| setup.instrument(symbol).map_or_else(|_| symbol.clone(), |i| i.symbol.clone());
+    match by {
+        By::Table(table) => By::Table(table.iter().map(|(from, symbol)| (*from, present(symbol))).collect()),
+        by => by.clone(),
+    }
 }
 
 fn daily(instrument: &Instrument) -> SeriesKey {

@@ -150,6 +150,15 @@ impl Subject {
         }
     }
 
+    /// Does something with each of its golden line-ups.
+    pub(crate) fn each_lineup(&mut self, act: &mut dyn FnMut(&mut Lineup)) {
+        match self {
+            Subject::One(_) => {}
+            Subject::Golden(lineup) => act(lineup),
+            Subject::Chain(legs) => legs.iter_mut().for_each(|leg| leg.subject.each_lineup(act)),
+        }
+    }
+
     /// The series it is read from.
     #[must_use]
     pub fn rows(&self) -> Vec<SeriesRow> {

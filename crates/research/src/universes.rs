@@ -7,22 +7,28 @@ use mizuno_config::{
     universe::{self, Rule},
 };
 use mizuno_core::{
-    Bar, Calendar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Timestamp, TradeDate,
+    Bar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
     review::{Bounds, Daily, Every, Review, judge, reviews, stays},
     spans::hull,
 };
 use mizuno_desk::{
     DeskError, Setup,
+    sight::Sight,
     universes::{Members, Membership, Universe, told},
+    views::Seen,
 };
-use mizuno_store::blocks::Needed;
+use mizuno_store::{blocks::Needed, payloads, series::SeriesRow};
 use std::{
-    collections::{BTreeMap, BTreeSet, HashSet, VecDeque},
+    collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque},
     sync::{Arc, Mutex, PoisonError},
 };
 
-/// Universes by the setup they were read with, the instant since which nothing has changed in lists, and their name.
-pub(crate) type Remembered = Mutex<VecDeque<((u64, Timestamp, String), Arc<Universe>)>>;
+/// Universes by the setup they were read with, the instant since which nothing has changed in lists, their name, and where they follow from a
+/// rule the state of the bars that it looks at.
+pub(crate) type Remembered = Mutex<VecDeque<((u64, Timestamp, String, String), Arc<Universe>)>>;
+
+/// What is known of series, by their numbers.
+pub(crate) type Sights = HashMap<i64, Arc<Sight>>;
 
 /// Universes that are remembered.
 const REMEMBERED: usize = 32;
@@ -42,10 +48,9 @@ impl Research {
     /// # Errors
     /// When there is none of that name, or the store cannot be read.
     pub async fn universe(self: &Arc<Self>, setup: &Arc<Setup>, name: &str, as_of: Timestamp) -> Result<Arc<Universe>, DeskError> {
-        // Lists change at instants that are known; bars, by which a rule goes, at any.
         let since = self.desk.store.listed_since();
-        let at = if setup.config.is_by_rule(name) || as_of < since { as_of } else { since };
-        let key = (setup.serial, at, name.to_owned());
+        let state = if setup.config.is_by_rule(name) { self.state_of_days(setup, as_of).await? } else { String::new() };
+        let key = (setup.serial, if as_of < since { as_of } else { since }, name.to_owned(), state);
         let remembered = || self.universes.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((_, universe)) = remembered().iter().find(|(k, _)| *k == key) {
             return Ok(universe.clone());
@@ -90,6 +95,22 @@ impl Research {
         Ok(lacking.map(why).collect())
     }
 
+    /// What changes when a daily bar of any series may, or whether it is doubted, or as a further session has closed.
+    async fn state_of_days(&self, setup: &Setup, as_of: Timestamp) -> Result<String, DeskError> {
+        let named = Some(as_of).filter(|at| *at < self.desk.store.newest());
+        let known = self.known(setup, as_of).await?;
+        let mut state: Vec<u8> = vec![];
+        let mut put = |numbers: &[i64]| numbers.iter().for_each(|n| state.extend(n.to_be_bytes()));
+        for calendar in setup.calendars.values() {
+            put(&[calendar.sessions().partition_point(|s| s.close() <= as_of) as i64]);
+        }
+        for row in self.desk.store.series().await?.iter().filter(|row| row.key.interval == Interval::Daily) {
+            put(&[row.id, named.map_or(row.revision, |at| at.0)]);
+            known.standard_in_numbers(setup, row, named, &mut put)?;
+        }
+        Ok(payloads::digest(&state))
+    }
+
     /// The members that a rule finds, review by review.
     async fn members_by(self: &Arc<Self>, setup: &Arc<Setup>, name: &str, rule: &Rule, as_of: Timestamp) -> Result<Members, DeskError> {
         let Some(calendar) = setup.calendars.get(&rule.venue) else { return Ok(Members::new()) };
@@ -121,11 +142,16 @@ impl Research {
             false => known.push(self.known(setup, as_of).await?),
         }
         let known: Arc<[Arc<Known>]> = known.into();
+        // Of the past instants of a strict rule nothing is kept.
+        let mut rows = if rule.strict { vec![] } else { self.desk.store.series().await? };
+        rows.retain(|row| row.key.interval == Interval::Daily && setup.known(&row.key.symbol).is_some_and(|i| i.venue == rule.venue));
+        let sights = Arc::new(self.sights(setup, rows, as_of).await?);
         let one = |at: usize| {
-            let (research, setup, reviewed, known) = (self.clone(), setup.clone(), reviewed.clone(), known.clone());
+            let (research, setup, reviewed) = (self.clone(), setup.clone(), reviewed.clone());
+            let (known, sights) = (known.clone(), sights.clone());
             let work = async move {
                 let instrument = &setup.config.instruments[at];
-                let found = research.reviewed(&setup, instrument, &reviewed, &known).await?;
+                let found = research.reviewed(&setup, instrument, &reviewed, (&known, &sights)).await?;
                 Ok::<_, DeskError>((instrument.symbol.clone(), found))
             };
             let task = self.desk.hands.spawn(work);
@@ -165,7 +191,7 @@ impl Research {
         setup: &Setup,
         instrument: &Instrument,
         reviewed: &Reviewed,
-        known: &[Arc<Known>],
+        (known, sights): (&[Arc<Known>], &Sights),
     ) -> Result<Vec<(mizuno_core::membership::Stay, mizuno_core::review::Reasons)>, DeskError> {
         let calendar = setup.calendar_of(instrument)?;
         let Reviewed { rule, bounds, reviews } = reviewed;
@@ -178,7 +204,7 @@ impl Research {
             if wants_bars && (rule.strict || at == 0) {
                 let to = if rule.strict { sessions[review.at].date.plus(1) } else { TradeDate(i32::MAX) };
                 let known = &known[at.min(known.len() - 1)];
-                let daily = self.daily(setup, instrument, calendar, first.date..to, known).await?;
+                let daily = self.daily(setup, instrument, first.date..to, (known, sights)).await?;
                 bars = daily.iter().map(reviewed_bar).collect();
             }
             let verdict = match instrument.trades_on(sessions[review.at].date) {
@@ -190,14 +216,19 @@ impl Research {
         Ok(stays(sessions, verdicts))
     }
 
+    /// What is held of some series at an instant, by their numbers.
+    pub(crate) async fn sights(&self, setup: &Setup, rows: Vec<SeriesRow>, as_of: Timestamp) -> Result<Sights, DeskError> {
+        let views = self.desk.views_at(setup, rows, Seen::at(as_of)).await?;
+        Ok(views.into_iter().map(|view| (view.row.id, view.sight)).collect())
+    }
+
     /// The golden daily bars of an instrument on some dates, as traded, without their opens; none where it has no such series.
     pub(crate) async fn daily(
         &self,
         setup: &Setup,
         instrument: &Instrument,
-        calendar: &Calendar,
         dates: std::ops::Range<TradeDate>,
-        known: &Known,
+        (known, sights): (&Known, &Sights),
     ) -> Result<Vec<Bar>, DeskError> {
         let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
         let mut subject = match self.unexamined_subject(setup, &key, known).await {
@@ -205,8 +236,15 @@ impl Research {
             subject => subject?,
         };
         self.examine_subject(setup, &mut subject, known, false).await?;
-        let held = self.desk.store.held(&subject.rows(), known.as_of).await?;
-        let Some(extent) = held.values().filter_map(hull).reduce(|a, b| a.hull(&b)) else { return Ok(vec![]) };
+        // A source that adds no bar is not read, where it is known what each has.
+        subject.each_lineup(&mut |lineup| lineup.parts.iter_mut().for_each(|part| part.sight = sights.get(&part.row.id).cloned()));
+        let rows = subject.rows();
+        let extents: Vec<Span> = match rows.iter().map(|row| sights.get(&row.id)).collect::<Option<Vec<_>>>() {
+            Some(sights) => sights.iter().filter_map(|sight| hull(&sight.standing.held)).collect(),
+            None => self.desk.store.held(&rows, known.as_of).await?.values().filter_map(hull).collect(),
+        };
+        let Some(extent) = extents.into_iter().reduce(|a, b| a.hull(&b)) else { return Ok(vec![]) };
+        let calendar = setup.calendar_of(instrument)?;
         let span = extent.clip(&(Slot::on(dates.start)..Slot::on(dates.end)));
         if span.is_empty() {
             return Ok(vec![]);

@@ -29,14 +29,31 @@ useRefreshOn((event) => event.event === "lists", load);
 
 const day = (date: string) => Date.parse(`${date}T00:00:00Z`) / 86_400_000;
 /** Contracts that have bars or are still to come, with what is drawn of each: where it has bars, and where it stands in the series. */
-const lines = computed(() => {
+const drawn = computed(() => {
   const contracts = told.value?.chain_of ?? [];
   const today = told.value ? day(told.value.as_of.slice(0, 10)) : 0;
   const shown = contracts.filter((c) => c.bars_from).slice(-24);
   const dates = shown.flatMap((c) => [c.bars_from, c.last_traded ?? c.expiry]).flatMap((d) => (d ? [day(d)] : []));
   const [from, to] = [Math.min(...dates), Math.max(today, ...dates)];
+  return { shown, from, to, today };
+});
+/** Where a date stands, and how wide a stretch is. */
+const scale = computed(() => {
+  const { from, to } = drawn.value;
   const at = (date: number) => `${((date - from) / (to - from)) * 100}%`;
   const width = (a: number, b: number) => `max(2px, ${((b - a) / (to - from)) * 100}%)`;
+  return { at, width };
+});
+/** The first of each month, or of fewer. */
+const months = computed(() => {
+  const first = new Date(drawn.value.from * 86_400_000);
+  const all = Array.from({ length: 400 }, (_, i) => Date.UTC(first.getUTCFullYear(), first.getUTCMonth() + 1 + i, 1) / 86_400_000).filter((d) => d < drawn.value.to);
+  const step = Math.ceil(all.length / 14);
+  return all.filter((_, i) => i % step === 0).map((d) => ({ text: new Date(d * 86_400_000).toISOString().slice(0, 7), left: scale.value.at(d) }));
+});
+const lines = computed(() => {
+  const { at, width } = scale.value;
+  const { shown, today } = drawn.value;
   return shown.map((c) => {
     const [a, b] = [day(c.bars_from!), day(c.bars_to!) + 1];
     const [s, e] = [c.from ? day(c.from) : 0, c.to ? day(c.to) : today];
@@ -64,13 +81,19 @@ const lines = computed(() => {
     <template v-if="told">
       <h2>{{ told.title }}</h2>
       <p>
-        Contract {{ told.nth }} of {{ told.product }} in each session; rolls {{ told.rule }}.
+        In each session {{ told.made_of }}; rolls {{ told.rule }}.
         <router-link class="link" :to="{ name: 'questions', query: { instruments: told.name, columns: 'date,close,contract', rolls: 'ratio' } }">Take its bars</router-link>
       </p>
       <n-alert v-if="told.notes.length" type="warning" :show-icon="false">
         <div v-for="note in told.notes" :key="note">{{ note }}</div>
       </n-alert>
       <div class="lines" role="img" :aria-label="`${lines.length} contracts and where each stands in the series`">
+        <div class="row" aria-hidden="true">
+          <span class="who" />
+          <span class="time" :style="{ borderColor: 'transparent' }">
+            <span v-for="month in months" :key="month.text" class="month" :style="{ left: month.left, color: meaning.faint, borderColor: meaning.line }">{{ month.text }}</span>
+          </span>
+        </div>
         <div v-for="line in lines" :key="line.c.instrument" class="row">
           <router-link class="who" :to="{ name: 'instrument', params: { symbol: line.c.instrument } }">{{ line.c.instrument }}</router-link>
           <span class="time" :style="{ borderColor: meaning.line }">
@@ -130,6 +153,13 @@ const lines = computed(() => {
   top: 4px;
   height: 14px;
   border-radius: 2px;
+}
+.month {
+  position: absolute;
+  font-size: 12px;
+  padding-left: 3px;
+  border-left: 1px solid;
+  white-space: nowrap;
 }
 .mark {
   top: 2px;

@@ -133,7 +133,7 @@ const shown = 60;
     <p :style="{ color: meaning.faint }">Columns: {{ told.columns.slice(0, shown).map((c) => c.name).join(", ") }}<template v-if="told.columns.length > shown"> and {{ told.columns.length - shown }} more</template>. Stamps: {{ told.stamps }}. Prices: {{ told.adjustment }}.</p>
     <plain-table :headers="['Series', 'From', 'To', 'Bars', 'Complete', 'Missing', 'Sources']" :numbers="[3, 4, 5]">
       <tr v-for="s in told.series.slice(0, shown)" :key="s.series">
-        <td><router-link class="link" :to="{ name: 'instrument', params: { symbol: s.series.split('/')[0] }, query: { series: s.series } }">{{ s.series }}</router-link></td>
+        <td><router-link class="link" :to="s.chain ? { name: 'chains', params: { name: s.chain } } : { name: 'instrument', params: { symbol: s.series.split('/')[0] }, query: { series: s.series } }">{{ s.series }}</router-link></td>
         <td>{{ s.from ?? "–" }}</td>
         <td>{{ s.to ?? "–" }}</td>
         <td class="number">{{ count(s.bars) }}</td>

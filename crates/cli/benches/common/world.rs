@@ -3,7 +3,7 @@
 use super::{FIRST, Outcome, configure, daily, year};
 use mizuno_core::{Bars, Calendar, Interval, SeriesKey, Side, Timestamp};
 use mizuno_store::{Store, actions::NewAction, answers::Understood};
-use std::{path::Path, sync::Arc};
+use std::{collections::HashMap, path::Path, sync::Arc};
 
 /// How large it is.
 #[derive(Clone, Copy)]
@@ -66,9 +66,14 @@ pub async fn two_sources(
     for source in ["bench", "second"] {
         keys.extend(config.instruments.iter().map(|i| key(&i.symbol, Interval::Daily, source)));
     }
+    // A contract has bars while it is listed.
+    let lives: HashMap<&str, _> = config.instruments.iter().map(|i| (i.symbol.as_str(), i.life())).collect();
     for (i, row) in store.ensure_series(keys).await?.into_iter().enumerate() {
         let year = &years[i % years.len()];
-        let bars = if row.key.interval == Interval::Daily { daily(&decade, year) } else { minutes(year, i) };
+        let mut bars = if row.key.interval == Interval::Daily { daily(&decade, year) } else { minutes(year, i) };
+        if let (Interval::Daily, Some(life)) = (row.key.interval, lives.get(row.key.symbol.as_str())) {
+            bars.rows.retain(|bar| life.contains(&bar.slot.date()));
+        }
         let understood = Understood { rows: bars.rows.len() as u64, bars, ..Understood::default() };
         store.keep_bars(0, row.id, row.key.interval, understood).await?;
     }

@@ -28,7 +28,7 @@ pub async fn chain(client: &Client, ask: Which) -> Result<Code, Failure> {
     }
     let chain = &told.chain;
     show::heading(&format!("{}, as of {}", escaped(&chain.title), told.as_of));
-    out!("contract {} of {} in each session; rolls {}", chain.nth, chain.product, chain.rule);
+    out!("{} in each session; rolls {}", chain.made_of, chain.rule);
     out!("");
     let text = |value: &Option<String>| value.clone().unwrap_or_else(|| "-".to_owned());
     show::table(

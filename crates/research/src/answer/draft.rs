@@ -5,7 +5,6 @@ use crate::{
     Research,
     adjusting::{Adjusted, Asked},
     findings::Known,
-    golden::Lineup,
     question::{
         Column, Joined, Layout, Missing, Question,
         resolve::{Resolved, Wanted},
@@ -123,7 +122,7 @@ impl Research {
         views: &HashMap<i64, &View<'_>>,
     ) -> Result<Member, DeskError> {
         let (setup, question) = (&resolved.setup, &resolved.question);
-        each_lineup(&mut subject, &mut |lineup| {
+        subject.each_lineup(&mut |lineup| {
             lineup.parts.iter_mut().for_each(|part| part.sight = views.get(&part.row.id).map(|view| view.sight.clone()));
         });
         let rows = subject.rows();
@@ -265,14 +264,6 @@ fn stands(setup: &Setup, subject: &Subject, views: &HashMap<i64, &View<'_>>) -> 
             }
             (!measured.is_empty()).then_some(Stands { extent: hull(&held), held, missing, measured: Measured::Legs(measured) })
         }
-    }
-}
-
-fn each_lineup(subject: &mut Subject, act: &mut dyn FnMut(&mut Lineup)) {
-    match subject {
-        Subject::One(_) => {}
-        Subject::Golden(lineup) => act(lineup),
-        Subject::Chain(legs) => legs.iter_mut().for_each(|leg| each_lineup(&mut leg.subject, act)),
     }
 }
 

@@ -308,11 +308,11 @@ impl Research {
         instant: Timestamp,
     ) -> Result<Wanted, DeskError> {
         let chain = self.chain(setup, name, instant, question.as_of).await?;
-        let product = &setup.config.chains[name].product;
+        let made_of = setup.config.chains[name].made_of();
         let Some(contract) = chain.rolled.legs.last().map(|leg| &chain.instruments[leg.contract]) else {
             return Err(DeskError::Invalid(match chain.instruments.is_empty() {
-                true => format!("{name} has no contracts: no instrument has the product {product} and an expiry"),
-                false => format!("{name} has no legs: no contract of {product} has daily bars"),
+                true => format!("{name} has no contracts: it is {made_of}, and no instrument that has an expiry is one"),
+                false => format!("{name} has no legs: it is {made_of}, and none of them has daily bars"),
             }));
         };
         if side == Some(Side::Mid) || question.works_out(Quantity::Mid) || question.works_out(Quantity::Spread) {

@@ -76,8 +76,7 @@ fn short(setup: &Setup, chain: &Chain) -> Option<mizuno_api::Chain> {
     Some(mizuno_api::Chain {
         name: chain.name.clone(),
         title: described.title.clone(),
-        product: described.product.clone(),
-        nth: described.nth as u64,
+        made_of: described.made_of(),
         rule: described.rule(),
         contracts: chain.contracts.len() as u64,
         rolls: chain.rolled.rolls.len() as u64,

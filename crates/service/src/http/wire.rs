@@ -367,6 +367,7 @@ fn series_told(member: &Member, told: &Told, now: Timestamp) -> mizuno_api::Seri
         completeness: told.completeness.map(completeness),
         sources: told.sources.iter().map(source).collect(),
         left_out: told.left_out.iter().map(left_out).collect(),
+        chain: member.wanted.chain.as_ref().map(|chain| chain.name.clone()),
         actions: member.adjusted.iter().flat_map(|a| &a.actions).map(action).collect(),
         blocks: told.blocks,
         bytes: told.bytes,
