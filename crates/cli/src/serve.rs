@@ -67,12 +67,14 @@ pub fn check(dir: &Path) -> Result<Code, Failure> {
         return Err(Failure::new(wrong.join("\n")));
     }
     out!(
-        "{}: sound; {} venues, {} instruments, {} sources, {} collectors",
+        "{}: sound; {} venues, {} instruments, {} sources, {} collectors, {} universes, {} chains",
         dir.display(),
         config.venues.len(),
         config.instruments.len(),
         config.sources.len(),
-        config.collectors.len()
+        config.collectors.len(),
+        config.universes.len(),
+        config.chains.len()
     );
     Ok(Code::Fine)
 }

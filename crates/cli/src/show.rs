@@ -188,7 +188,9 @@ mod tests {
 
     #[test]
     fn lines_are_wrapped_between_words_and_stay_in_their_column() {
-        assert_eq!(wrapped("FAILED       two words and more", 24), ["FAILED       two words", "             and more"]);
+        assert_eq!(wrapped("FAILED       two words and more", 28), ["FAILED       two words and", "             more"]);
+        // A column that leaves less than half of the line is not kept to.
+        assert_eq!(wrapped("FAILED       two words and more", 24), ["FAILED       two words", "  and more"]);
         assert_eq!(wrapped("    asked once, last by fetch 7", 20), ["    asked once, last", "      by fetch 7"]);
         assert_eq!(wrapped("short", 20), ["short"]);
         assert!(wrapped(&"x".repeat(100), 30).iter().all(|l| l.len() <= 30), "what has no blanks is broken all the same");

@@ -174,7 +174,9 @@ fn rooms_never_tell_or_compare_by_debug_text() {
 fn no_test_stands_where_it_is_never_run() {
     for (name, _) in MAY_USE {
         let manifest: toml::Table = fs::read_to_string(crates().join(name).join("Cargo.toml")).unwrap().parse().unwrap();
-        let is_run = manifest.get("lib").and_then(|lib| lib.get("test")).and_then(toml::Value::as_bool).unwrap_or(true);
+        let runs = |part: &toml::Value| part.get("test").and_then(toml::Value::as_bool).unwrap_or(true);
+        let programs = manifest.get("bin").and_then(toml::Value::as_array).into_iter().flatten();
+        let is_run = manifest.get("lib").into_iter().chain(programs).all(runs);
         let mut found = BTreeMap::new();
         modules(&crates().join(name).join("src"), "", &mut found);
         let tests: Vec<&String> =
