@@ -47,7 +47,7 @@ const scale = computed(() => {
 /** The first of each month, or of fewer. */
 const months = computed(() => {
   const first = new Date(drawn.value.from * 86_400_000);
-  const all = Array.from({ length: 400 }, (_, i) => Date.UTC(first.getUTCFullYear(), first.getUTCMonth() + 1 + i, 1) / 86_400_000).filter((d) => d < drawn.value.to);
+  const all = Array.from({ length: 400 }, (_, i) => Date.UTC(first.getUTCFullYear(), first.getUTCMonth() + 1 + i, 1) / 86_400_000).filter((d) => d < drawn.value.to - (drawn.value.to - drawn.value.from) * 0.06);
   const step = Math.ceil(all.length / 14);
   return all.filter((_, i) => i % step === 0).map((d) => ({ text: new Date(d * 86_400_000).toISOString().slice(0, 7), left: scale.value.at(d) }));
 });
