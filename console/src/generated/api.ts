@@ -2835,6 +2835,10 @@ export interface operations {
                 instruments?: string;
                 /** @description Words that instruments are found by, beside those named. */
                 search?: string;
+                /** @description A universe, whose members are asked for, beside those named. */
+                universe?: string;
+                /** @description Of a universe: `masked` (each on its days as a member; also when left out) or `whole` (whole histories). */
+                members?: string;
                 /** @description Interval, as collected; 1d when left out. */
                 interval?: string;
                 /** @description Source, or several parted by commas, of which `golden` may be one; the golden series when left out. */
@@ -2871,7 +2875,12 @@ export interface operations {
                 incomplete?: string;
                 /** @description Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too). */
                 adjust?: string;
-                /** @description Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts. */
+                /** @description Continuous series of futures at their rolls: `kept` (as traded; also when left out), `difference` or `ratio`. */
+                rolls?: string;
+                /**
+                 * @description Where adjusted or joined prices are as traded: `newest` (also when left out), `oldest`, or with `adjust` a trade date after which no
+                 *     action counts.
+                 */
                 anchor?: string;
                 /** @description Columns in order, as in `time,close,mean_200`. */
                 columns?: string;
@@ -3800,6 +3809,10 @@ export interface operations {
                 instruments?: string;
                 /** @description Words that instruments are found by, beside those named. */
                 search?: string;
+                /** @description A universe, whose members are asked for, beside those named. */
+                universe?: string;
+                /** @description Of a universe: `masked` (each on its days as a member; also when left out) or `whole` (whole histories). */
+                members?: string;
                 /** @description Interval, as collected; 1d when left out. */
                 interval?: string;
                 /** @description Source, or several parted by commas, of which `golden` may be one; the golden series when left out. */
@@ -3836,7 +3849,12 @@ export interface operations {
                 incomplete?: string;
                 /** @description Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too). */
                 adjust?: string;
-                /** @description Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts. */
+                /** @description Continuous series of futures at their rolls: `kept` (as traded; also when left out), `difference` or `ratio`. */
+                rolls?: string;
+                /**
+                 * @description Where adjusted or joined prices are as traded: `newest` (also when left out), `oldest`, or with `adjust` a trade date after which no
+                 *     action counts.
+                 */
                 anchor?: string;
                 /** @description Columns in order, as in `time,close,mean_200`. */
                 columns?: string;

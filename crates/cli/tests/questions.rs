@@ -294,6 +294,12 @@ async fn the_docs_tell_every_key_and_their_four_ways_are_one() {
     }
     let bench = Bench::new(Faults::default());
     let service = bench.serve();
+    // Every key that a question may have is told of by the interface.
+    let refused = service.ask("/bars?zz=1&instruments=KBF").await.text().await.unwrap();
+    let keys = refused.split_once("there is instruments, ").unwrap().1.split('"').next().unwrap();
+    for key in keys.split(", ").map(|key| key.trim_end_matches('.')) {
+        assert!(given.iter().any(|g| g == key), "{key} is no parameter of the interface: {refused}");
+    }
     assert_eq!(service.cli(&["collect", "daily", "-i", "KBF", "-i", "OXB", "--from", "2025-03-03"]).code, 0);
     std::fs::write(bench.dir.path().join("closes.toml"), file).unwrap();
     let mut answers = vec![];

@@ -39,6 +39,10 @@ struct Keys {
     instruments: Option<String>,
     /// Words that instruments are found by, beside those named.
     search: Option<String>,
+    /// A universe, whose members are asked for, beside those named.
+    universe: Option<String>,
+    /// Of a universe: `masked` (each on its days as a member; also when left out) or `whole` (whole histories).
+    members: Option<String>,
     /// Interval, as collected; 1d when left out.
     interval: Option<String>,
     /// Source, or several parted by commas, of which `golden` may be one; the golden series when left out.
@@ -75,7 +79,10 @@ struct Keys {
     incomplete: Option<String>,
     /// Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too).
     adjust: Option<String>,
-    /// Where adjusted prices are as traded: `newest` (also when left out), `oldest`, or a trade date after which no action counts.
+    /// Continuous series of futures at their rolls: `kept` (as traded; also when left out), `difference` or `ratio`.
+    rolls: Option<String>,
+    /// Where adjusted or joined prices are as traded: `newest` (also when left out), `oldest`, or with `adjust` a trade date after which no
+    /// action counts.
     anchor: Option<String>,
     /// Columns in order, as in `time,close,mean_200`.
     columns: Option<String>,
