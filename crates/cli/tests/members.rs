@@ -201,6 +201,10 @@ async fn as_of_two_instants_a_universe_differs_as_its_list_did() {
     let told = async |as_of: &str| service.get(&format!("/universes/ours?as_of={as_of}")).await;
     let universe = told(&instant).await;
 
+    // A configuration that is taken up again unchanged is told as unchanged, though its collector knows its members by now.
+    let said = service.cli(&["reload"]);
+    assert!(said.code == 0 && !format!("{}{}", said.out, said.err).contains("aldx-daily"), "{said:?}");
+
     // A day of OXB less, and a new member, whom the collector takes without a word.
     *page.lock().unwrap() = "KBF,2016-01-04,\nOXB,2016-01-04,2025-03-14\nQHC,2025-03-18,\n".to_owned();
     assert_eq!(service.cli(&["lists", "own/ours"]).code, 0);

@@ -129,7 +129,7 @@ impl Collect {
         } else if !new.is_empty() {
             self.desk.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
         }
-        if is_followed(&setup, kept) && changes != mizuno_store::lists::ListChanges::default() {
+        if is_followed(&setup, source, kept) && changes != mizuno_store::lists::ListChanges::default() {
             self.renew().await?;
         }
         self.desk.events.tell(Event::Lists);
@@ -153,7 +153,7 @@ impl Collect {
             let new: Vec<Instrument> = added.filter(|i| setup.known(&i.symbol).is_none()).collect();
             self.desk.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
         }
-        if setup.sources.get(source).and_then(|s| s.profile.list(list)).is_some_and(|kept| is_followed(&setup, kept)) {
+        if setup.sources.get(source).and_then(|s| s.profile.list(list)).is_some_and(|kept| is_followed(&setup, source, kept)) {
             self.renew().await?;
         }
         tracing::info!(source, list, taken, by, "a list that was held back is decided on");
@@ -312,10 +312,12 @@ async fn keep(collect: Arc<Collect>, source: String, list: List) {
 }
 
 /// Whether collectors may take other instruments when a list changes: what it has added, or who has joined a universe.
-fn is_followed(setup: &Setup, list: &List) -> bool {
+fn is_followed(setup: &Setup, source: &str, list: &List) -> bool {
     match list.of {
         ListKind::Instruments => true,
-        ListKind::Members | ListKind::MemberChanges => setup.config.collectors.values().any(|c| c.universe.is_some()),
+        ListKind::Members | ListKind::MemberChanges => {
+            setup.config.lists_behind(setup.config.followed()).contains(format!("{source}/{}", list.name).as_str())
+        }
         _ => false,
     }
 }

@@ -4,7 +4,7 @@ use crate::{Problem, text};
 use croner::{Cron, parser::CronParser};
 use mizuno_core::{Instrument, Interval, Side, TradeDate};
 use serde::{Deserialize, Deserializer, de::Error};
-use std::{collections::BTreeSet, path::Path};
+use std::path::Path;
 
 /// A file in `collectors/`: this source, these instruments, this interval, on this schedule.
 #[derive(Clone, Debug, PartialEq, Deserialize)]
@@ -37,9 +37,6 @@ pub struct Collector {
     /// The universe whose members it collects, present and former: whoever joins is collected from then on, from `since` on.
     #[serde(default)]
     pub universe: Option<String>,
-    /// Those, once they are known.
-    #[serde(skip)]
-    members: BTreeSet<String>,
     /// Symbols it leaves out.
     #[serde(default)]
     except: Vec<String>,
@@ -155,20 +152,13 @@ impl<'de> Deserialize<'de> for Schedule {
 }
 
 impl Collector {
-    /// Whether it collects an instrument.
-    #[must_use]
-    pub fn takes(&self, instrument: &Instrument) -> bool {
+    /// Whether its file names an instrument, whoever belongs to its universe.
+    pub(crate) fn names(&self, instrument: &Instrument) -> bool {
         let listed = |list: &Vec<String>, text: &str| list.iter().any(|s| s == text);
         instrument.venue == self.venue
             && self.instruments.as_ref().is_none_or(|all| listed(all, &instrument.symbol))
-            && (self.universe.is_none() || self.members.contains(&instrument.symbol))
             && self.kinds.as_ref().is_none_or(|all| listed(all, &instrument.kind))
             && !listed(&self.except, &instrument.symbol)
-    }
-
-    /// Says who the members of its universe are, by their present symbols.
-    pub fn follow(&mut self, members: BTreeSet<String>) {
-        self.members = members;
     }
 
     /// Every symbol its file names.

@@ -41,7 +41,7 @@ pub use universe::Universe;
 use mizuno_core::{Instrument, Venue};
 use serde::Deserialize;
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     net::SocketAddr,
     path::{Path, PathBuf},
     sync::Arc,
@@ -81,6 +81,8 @@ pub struct Config {
     pub chains: BTreeMap<String, Chain>,
     /// Universes by name.
     pub universes: BTreeMap<String, Universe>,
+    /// Who belongs or ever belonged to the universes that collectors follow, by present symbols; nobody until lists are read.
+    pub belonged: BTreeMap<String, BTreeSet<String>>,
     /// The files it was read from.
     pub texts: Arc<Texts>,
 }
@@ -147,6 +149,7 @@ impl Config {
                 questions: questions.into_iter().map(|(_, named)| named).collect(),
                 chains: chains.into_iter().map(|(_, c)| (c.name.clone(), c)).collect(),
                 universes: universes.into_iter().map(|(_, u)| (u.name.clone(), u)).collect(),
+                belonged: BTreeMap::new(),
                 texts: texts.clone(),
             };
             problems = config.cross_check(&collectors);
@@ -255,7 +258,14 @@ impl Config {
 
     /// The instruments a collector is for, in list order.
     pub fn instruments_of<'a>(&'a self, collector: &'a Collector) -> impl Iterator<Item = &'a Instrument> {
-        self.instruments.iter().filter(|i| collector.takes(i))
+        self.instruments.iter().filter(|i| self.takes(collector, i))
+    }
+
+    /// Whether a collector is for an instrument.
+    #[must_use]
+    pub fn takes(&self, collector: &Collector, instrument: &Instrument) -> bool {
+        let belongs = |name: &String| self.belonged.get(name).is_some_and(|members| members.contains(&instrument.symbol));
+        collector.names(instrument) && collector.universe.as_ref().is_none_or(belongs)
     }
 }
 

@@ -1,9 +1,12 @@
 //! Files in `universes/`: named sets of instruments with dated membership.
 
 use crate::{Config, Problem, known, problem, profile::ListKind, text};
-use mizuno_core::{Decimal, TradeDate};
+use mizuno_core::{Decimal, TradeDate, review::Every};
 use serde::{Deserialize, Deserializer, de::Error};
-use std::{collections::BTreeMap, path::Path};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::Path,
+};
 
 /// A universe. Its members come from one of lists of sources, the file itself, other universes, or a rule.
 #[derive(Clone, Debug, PartialEq, Deserialize)]
@@ -67,7 +70,7 @@ pub struct Rule {
     pub since: TradeDate,
     /// How often it is reviewed: at the close of the last session of each month, week or day.
     #[serde(deserialize_with = "review")]
-    pub review: Review,
+    pub review: Every,
     /// The venue, whose calendar it is reviewed by.
     pub venue: String,
     /// Kinds of instrument; all when left out.
@@ -100,22 +103,11 @@ fn twenty() -> u32 {
     20
 }
 
-/// How often a rule is reviewed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Review {
-    /// At each close.
-    Daily,
-    /// At the last close of each ISO week.
-    Weekly,
-    /// At the last close of each month.
-    Monthly,
-}
-
-fn review<'de, D: Deserializer<'de>>(d: D) -> Result<Review, D::Error> {
+fn review<'de, D: Deserializer<'de>>(d: D) -> Result<Every, D::Error> {
     match String::deserialize(d)?.as_str() {
-        "daily" => Ok(Review::Daily),
-        "weekly" => Ok(Review::Weekly),
-        "monthly" => Ok(Review::Monthly),
+        "daily" => Ok(Every::Day),
+        "weekly" => Ok(Every::Week),
+        "monthly" => Ok(Every::Month),
         other => Err(D::Error::custom(format!("`{other}` is no review; it is daily, weekly or monthly"))),
     }
 }
@@ -185,16 +177,40 @@ impl Universe {
 }
 
 impl Config {
+    /// A universe and those that it is made of or leaves out, each once.
+    #[must_use]
+    pub fn behind<'c>(&'c self, universe: &'c str) -> BTreeSet<&'c str> {
+        let (mut out, mut to_come) = (BTreeSet::new(), vec![universe]);
+        while let Some(name) = to_come.pop() {
+            if out.insert(name) {
+                to_come.extend(self.universes.get(name).into_iter().flat_map(Universe::named).map(String::as_str));
+            }
+        }
+        out
+    }
+
+    /// The lists that some universes follow from, as SOURCE/LIST.
+    #[must_use]
+    pub fn lists_behind<'c>(&'c self, universes: impl IntoIterator<Item = &'c str>) -> BTreeSet<&'c str> {
+        let all = universes.into_iter().flat_map(|name| self.behind(name)).filter_map(|name| self.universes.get(name));
+        all.flat_map(|universe| &universe.lists).map(String::as_str).collect()
+    }
+
+    /// The universes that collectors follow.
+    #[must_use]
+    pub fn followed(&self) -> BTreeSet<&str> {
+        self.collectors.values().filter_map(|c| c.universe.as_deref()).collect()
+    }
+
     /// Whether a universe follows from a rule somewhere: it then needs bars to be known.
     #[must_use]
     pub fn is_by_rule(&self, universe: &str) -> bool {
-        self.universes.get(universe).is_some_and(|u| u.rule.is_some() || u.named().any(|name| self.is_by_rule(name)))
+        self.behind(universe).into_iter().filter_map(|name| self.universes.get(name)).any(|u| u.rule.is_some())
     }
 
     /// What is wrong with what universes say of lists, venues and each other.
     pub(crate) fn check_universes(&self) -> Vec<Problem> {
         let mut problems = vec![];
-        let mut circle = false;
         for universe in self.universes.values() {
             let file = Path::new("universes").join(format!("{}.toml", universe.name));
             let mut wrong = |what: String| problems.push(Problem::whole(&file, what));
@@ -214,8 +230,7 @@ impl Config {
             if let Some(rule) = universe.rule.as_ref().filter(|rule| !self.venues.contains_key(&rule.venue)) {
                 wrong(format!("there is no venue {}; {}", rule.venue, known(self.venues.keys())));
             }
-            if self.leads_back(&universe.name, &universe.name, self.universes.len()) {
-                circle = true;
+            if universe.named().any(|name| self.behind(name).contains(universe.name.as_str())) {
                 wrong("it is made of itself, by way of the universes that it names; leave one of them out".to_owned());
             }
         }
@@ -224,16 +239,11 @@ impl Config {
             let file = Path::new("collectors").join(format!("{}.toml", collector.name));
             if !self.universes.contains_key(name) {
                 problems.push(Problem::whole(&file, format!("there is no universe {name}; {}", known(self.universes.keys()))));
-            } else if !circle && self.is_by_rule(name) {
+            } else if self.is_by_rule(name) {
                 let what = format!("the universe {name} follows from a rule, which needs the bars first; name lists or instruments");
                 problems.push(Problem::whole(&file, what));
             }
         }
         problems
-    }
-
-    fn leads_back(&self, from: &str, to: &str, steps: usize) -> bool {
-        let Some(universe) = self.universes.get(from).filter(|_| steps > 0) else { return false };
-        universe.named().any(|name| name == to || self.leads_back(name, to, steps - 1))
     }
 }

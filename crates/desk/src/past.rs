@@ -35,9 +35,13 @@ impl Desk {
         let (listed, renamed) = self.store.instruments_changed_since(instant).await?;
         // Who a collector of the past followed is of that instant too.
         let mut told_since = 0;
-        for name in present.config.universes.values().flat_map(|u| &u.lists) {
-            if let Some((source, list)) = name.split_once('/') {
-                told_since += self.store.list_changed_since(source, list, instant).await?;
+        match kept.id == present.kept.id {
+            // Which lists another configuration followed is not known before it is read.
+            false => told_since += self.store.lists_changed_since(None, instant).await?,
+            true => {
+                for list in present.config.lists_behind(present.config.followed()) {
+                    told_since += self.store.lists_changed_since(list.split_once('/'), instant).await?;
+                }
             }
         }
         let key = (kept.id, listed, renamed, told_since);
@@ -57,7 +61,7 @@ impl Desk {
             DeskError::Configuration { what, source }
         })?;
         let names = self.store.symbols_then(instant).await?;
-        let told = told(&self.store, &config, instant).await?;
+        let told = told(&self.store, &config, config.followed(), instant).await?;
         let means = Means {
             clock: &self.clock,
             secrets: &self.secrets(),

@@ -178,7 +178,7 @@ impl Setup {
             .collectors
             .values()
             .filter(|c| c.source == key.source && c.interval == key.interval && c.side == key.side)
-            .filter(|c| c.takes(instrument))
+            .filter(|c| self.config.takes(c, instrument))
             .min_by_key(|c| c.since)
             .and_then(|c| self.post(&c.name).ok())
     }

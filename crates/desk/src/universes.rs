@@ -150,17 +150,22 @@ pub struct History {
 /// The histories of lists that universes name, by SOURCE/LIST.
 pub type Told = BTreeMap<String, History>;
 
-/// What the lists of all universes had said by an instant.
+/// What the lists that some universes follow from had said by an instant.
 ///
 /// # Errors
 /// When the store cannot be read.
-pub async fn told(store: &Store, config: &Config, as_of: Timestamp) -> Result<Told, DeskError> {
+pub async fn told<'c>(
+    store: &Store,
+    config: &'c Config,
+    universes: impl IntoIterator<Item = &'c str>,
+    as_of: Timestamp,
+) -> Result<Told, DeskError> {
     let mut out = Told::new();
-    for name in config.universes.values().flat_map(|u| &u.lists) {
-        let Some((source, list)) = name.split_once('/').filter(|_| !out.contains_key(name)) else { continue };
+    for name in config.lists_behind(universes) {
+        let Some((source, list)) = name.split_once('/') else { continue };
         let rows = store.list_history(source, list, as_of).await?;
         let collections = store.list_collections(source, list, as_of).await?;
-        out.insert(name.clone(), History { rows, collections });
+        out.insert(name.to_owned(), History { rows, collections });
     }
     Ok(out)
 }
@@ -197,19 +202,14 @@ impl Setup {
         Ok(out)
     }
 
-    /// The symbols that ever belonged to the universes that collectors follow.
+    /// Works out who ever belonged to the universes that collectors follow.
     pub(crate) fn follow_universes(&mut self, told: &Told) -> Result<(), DeskError> {
-        let followed: BTreeSet<String> = self.config.collectors.values().filter_map(|c| c.universe.clone()).collect();
-        let mut members: HashMap<String, BTreeSet<String>> = HashMap::new();
-        for name in followed {
-            let universe = self.universe(&name, told, &BTreeMap::new())?;
-            members.insert(name, universe.members.into_keys().collect());
+        let mut belonged = BTreeMap::new();
+        for name in self.config.followed() {
+            let universe = self.universe(name, told, &BTreeMap::new())?;
+            belonged.insert(name.to_owned(), universe.members.into_keys().collect());
         }
-        for collector in self.config.collectors.values_mut() {
-            if let Some(members) = collector.universe.as_ref().and_then(|name| members.get(name)) {
-                collector.follow(members.clone());
-            }
-        }
+        self.config.belonged = belonged;
         Ok(())
     }
 

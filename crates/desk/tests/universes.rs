@@ -7,7 +7,7 @@ use mizuno_desk::{
     setup::Means,
     universes::{History, Told, Universe},
 };
-use mizuno_sources::{Clock, DayBook, Secrets};
+use mizuno_sources::{Clock, NoDayBook, Secrets};
 use mizuno_store::{configurations::KeptConfiguration, lists::ListRow};
 use proptest::prelude::*;
 use std::{
@@ -16,18 +16,6 @@ use std::{
     sync::{Arc, LazyLock},
 };
 use tokio::runtime::Runtime;
-
-struct NoBook;
-
-impl DayBook for NoBook {
-    fn reserved<'a>(&'a self, _: &'a str, _: TradeDate) -> futures_util::future::BoxFuture<'a, Result<u32, String>> {
-        Box::pin(async { Ok(0) })
-    }
-
-    fn reserve<'a>(&'a self, _: &'a str, _: TradeDate, _: u32) -> futures_util::future::BoxFuture<'a, Result<(), String>> {
-        Box::pin(async { Ok(()) })
-    }
-}
 
 /// The demo's configuration with some files changed.
 fn config(files: &[(&str, &str)]) -> Result<Config, String> {
@@ -45,7 +33,7 @@ fn setup(files: &[(&str, &str)], told: &Told) -> Setup {
     let means = Means {
         clock: &clock,
         secrets: &Secrets::default(),
-        book: Arc::new(NoBook),
+        book: Arc::new(NoDayBook),
         folder: Path::new("."),
         before: None,
         kept: KeptConfiguration::NONE,

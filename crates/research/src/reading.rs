@@ -240,8 +240,10 @@ impl Research {
             Subject::Chain(legs) => {
                 let mut out = vec![];
                 for leg in legs {
-                    // Of one source, too, a place has its doubts: those of the leg after it stand behind them.
-                    out.extend(Box::pin(self.examine_subject(setup, &mut leg.subject, known, true)).await?);
+                    let mut doubted = Box::pin(self.examine_subject(setup, &mut leg.subject, known, asked)).await?;
+                    // Each place has its own, since those of the next leg stand behind them.
+                    doubted.resize(leg.subject.sources().len(), Spans::new());
+                    out.extend(doubted);
                 }
                 out
             }

@@ -2,13 +2,10 @@
 
 use crate::{Research, findings::Known};
 use futures_util::{StreamExt, stream};
-use mizuno_config::{
-    GOLDEN,
-    universe::{self, Rule},
-};
+use mizuno_config::{GOLDEN, universe::Rule};
 use mizuno_core::{
     Bar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
-    review::{Bounds, Daily, Every, Review, judge, reviews, stays},
+    review::{Bounds, Daily, Review, judge, reviews, stays},
     spans::hull,
 };
 use mizuno_desk::{
@@ -55,13 +52,10 @@ impl Research {
         if let Some((_, universe)) = remembered().iter().find(|(k, _)| *k == key) {
             return Ok(universe.clone());
         }
-        let told = told(&self.desk.store, &setup.config, as_of).await?;
+        let told = told(&self.desk.store, &setup.config, [name], as_of).await?;
         let mut rules = BTreeMap::new();
-        let mut to_come = vec![name];
-        while let Some(name) = to_come.pop() {
-            let Some(described) = setup.config.universes.get(name) else { continue };
-            to_come.extend(described.named().map(String::as_str));
-            if let (Some(rule), false) = (&described.rule, rules.contains_key(name)) {
+        for name in setup.config.behind(name) {
+            if let Some(rule) = setup.config.universes.get(name).and_then(|described| described.rule.as_ref()) {
                 rules.insert(name.to_owned(), self.members_by(setup, name, rule, as_of).await?);
             }
         }
@@ -114,11 +108,6 @@ impl Research {
     /// The members that a rule finds, review by review.
     async fn members_by(self: &Arc<Self>, setup: &Arc<Setup>, name: &str, rule: &Rule, as_of: Timestamp) -> Result<Members, DeskError> {
         let Some(calendar) = setup.calendars.get(&rule.venue) else { return Ok(Members::new()) };
-        let every = match rule.review {
-            universe::Review::Daily => Every::Day,
-            universe::Review::Weekly => Every::Week,
-            universe::Review::Monthly => Every::Month,
-        };
         let closed = calendar.sessions().partition_point(|s| s.close() <= as_of);
         let reviewed = Arc::new(Reviewed {
             bounds: Bounds {
@@ -127,7 +116,7 @@ impl Research {
                 sessions: rule.turnover_sessions as usize,
                 listed: rule.listed_sessions as usize,
             },
-            reviews: reviews(calendar.sessions(), rule.since, every, closed),
+            reviews: reviews(calendar.sessions(), rule.since, rule.review, closed),
             rule: rule.clone(),
         });
         // What had been learned by each review; without `strict`, what is known now of the bars dated before it.
@@ -260,14 +249,13 @@ impl Research {
 }
 
 fn reviewed_bar(bar: &Bar) -> Daily {
-    let typical = (bar.high().to_f64() + bar.low().to_f64() + bar.close().to_f64()) / 3.0;
-    Daily { date: bar.slot.date(), close: bar.close(), turnover: bar.volume().map_or(0.0, |v| typical * v.to_f64()) }
+    Daily { date: bar.slot.date(), close: bar.close(), turnover: bar.volume().map_or(0.0, |v| bar.typical() * v.to_f64()) }
 }
 
 /// Why an instrument has no bars of an interval.
 pub(crate) fn why_without(setup: &Setup, instrument: &Instrument, interval: Interval, source: &str, universe: Option<&str>) -> String {
     let fits = |c: &&mizuno_config::Collector| c.interval == interval && (source == GOLDEN || c.source == source);
-    let asked: Vec<_> = setup.config.collectors.values().filter(fits).filter(|c| c.takes(instrument)).collect();
+    let asked: Vec<_> = setup.config.collectors.values().filter(fits).filter(|c| setup.config.takes(c, instrument)).collect();
     if asked.is_empty() {
         let venue = &instrument.venue;
         return match universe {

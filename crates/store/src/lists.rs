@@ -354,13 +354,14 @@ impl Store {
         Ok(rows.fetch_all(&self.readers).await?.into_iter().map(Timestamp).collect())
     }
 
-    /// How many rows of a list came or went after an instant.
+    /// How many rows of a list of a source, or of all lists, came or went after an instant.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub async fn list_changed_since(&self, source: &str, list: &str, at: Timestamp) -> Result<i64> {
+    pub async fn lists_changed_since(&self, which: Option<(&str, &str)>, at: Timestamp) -> Result<i64> {
+        let (source, list) = which.unzip();
         let count = sqlx::query_scalar!(
-            "SELECT count(*) FROM list_row WHERE source = ?1 AND list = ?2 AND (since > ?3 OR until > ?3)",
+            "SELECT count(*) FROM list_row WHERE (?1 IS NULL OR source = ?1) AND (?2 IS NULL OR list = ?2) AND (since > ?3 OR until > ?3)",
             source,
             list,
             at.0

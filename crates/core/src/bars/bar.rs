@@ -89,6 +89,18 @@ impl Bar {
         (self.decimals[4] != ABSENT).then(|| self.number(4))
     }
 
+    /// Its typical price, as near as a float comes to it: a third of high, low and close together.
+    ///
+    /// ```
+    /// use mizuno_core::{Bar, Decimal, Slot};
+    /// let bar = Bar::new(Slot(20_188), ["7.50", "7.70", "7.40", "7.55"].map(|p| p.parse::<Decimal>().unwrap()), None);
+    /// assert!((bar.typical() - 7.55).abs() < 1e-12);
+    /// ```
+    #[must_use]
+    pub fn typical(&self) -> f64 {
+        (self.high().to_f64() + self.low().to_f64() + self.close().to_f64()) / 3.0
+    }
+
     /// Whether all numbers of two bars are printed alike: equal values with other digits are not.
     #[must_use]
     pub fn is_printed_as(&self, other: &Bar) -> bool {

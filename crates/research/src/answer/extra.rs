@@ -23,11 +23,6 @@ pub(crate) struct Extra {
     pub sources: Option<Box<Sources>>,
 }
 
-/// (high + low + close) / 3.
-pub(super) fn typical(bar: &Bar) -> f64 {
-    (bar.high().to_f64() + bar.low().to_f64() + bar.close().to_f64()) / 3.0
-}
-
 /// What a bar made of finer ones is made of, as far as numbers are worked out of it.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Sources {
@@ -44,7 +39,7 @@ impl Sources {
     pub(super) fn of(bars: &[Bar], factors: Option<&Factors>) -> Option<Sources> {
         let prices = priced(bars, factors)?;
         let volume = |bar: &Bar| Some(bar.volume()?.to_f64() * factors.map_or(1.0, |f| f.at(bar.slot).volume.real()));
-        let money = |bar: &Bar| Some(bar.volume()?.to_f64() * typical(bar));
+        let money = |bar: &Bar| Some(bar.volume()?.to_f64() * bar.typical());
         Some(Sources { prices, volume: bars.iter().map(volume).sum(), turnover: bars.iter().map(money).sum() })
     }
 }

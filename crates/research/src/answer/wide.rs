@@ -38,7 +38,7 @@ pub(super) struct Wide {
     read: Option<Stretch>,
     /// The last close of each series, where it is carried forward.
     carried: Vec<Option<Decimal>>,
-    /// The rows on the days of each as a member, where closes are carried no further.
+    /// The rows on the days of each as a member, beyond which closes are not carried; none where they are not carried at all.
     days: Vec<Option<Arc<Spans>>>,
 }
 
@@ -187,7 +187,9 @@ impl Wide {
         let (moments, values) = prepared.columns().into_iter().partition(|c| c.is_of_the_moment());
         let stretches = stretches(&prepared)?;
         let carried = vec![None; prepared.members.len()];
-        let days = prepared.members.iter().map(|member| rows_as_member(&prepared.resolved, member)).collect::<Result<_, _>>()?;
+        let carries = prepared.resolved.question.shape.missing == Missing::Carried;
+        let masked = prepared.members.iter().filter(|_| carries);
+        let days = masked.map(|member| rows_as_member(&prepared.resolved, member)).collect::<Result<_, _>>()?;
         Ok(Wide { words: prepared.words(), prepared: Arc::new(prepared), inner, moments, values, stretches, read: None, carried, days })
     }
 

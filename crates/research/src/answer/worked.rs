@@ -5,7 +5,7 @@
 use super::{
     Member,
     before::start,
-    extra::{Extra, typical},
+    extra::Extra,
     made::{Made, Read, begun, grid},
     rows::{Rows, decimals, needed},
 };
@@ -270,7 +270,9 @@ impl Worked {
     pub(super) async fn next(&mut self, finer: &Rows<'_>, how: &Rows<'_>, member: &Member) -> Result<Option<Read>, DeskError> {
         let Some(working) = &mut self.working else {
             while let Some(mut read) = self.made.next(finer, member).await? {
-                read.retain(|bar, extra| is_of_member(&member.wanted, bar, extra));
+                if member.wanted.days.is_some() {
+                    read.retain(|bar, extra| is_of_member(&member.wanted, bar, extra));
+                }
                 if !read.bars.is_empty() {
                     return Ok(Some(read));
                 }
@@ -401,7 +403,7 @@ impl Working {
         };
         let turnover = match sources {
             Some(sources) => sources.turnover,
-            None => bar.volume().map(|v| typical(bar) * v.to_f64()),
+            None => bar.volume().map(|v| bar.typical() * v.to_f64()),
         };
         let date = if self.dated { how.trade_date(bar.slot) } else { TradeDate(0) };
         let age = if self.aged { (self.instant.0 - finer.end_of(last).0).div_euclid(MINUTE) } else { 0 };
