@@ -54,6 +54,7 @@ bench: console
 	$(CARGO) bench --bench serving
 	$(CARGO) bench --bench picking
 	$(CARGO) bench --bench belonging
+	$(CARGO) bench --bench editions
 	$(CARGO) bench --bench load
 
 ## The bench of serving with the same work done by a data-frame script beside it, in an environment of its own.

@@ -26,6 +26,7 @@ const overrides = useOverrides();
             <router-link :to="{ name: 'instruments' }">Instruments</router-link>
             <router-link :to="{ name: 'universes' }">Universes</router-link>
             <router-link :to="{ name: 'chains' }">Chains</router-link>
+            <router-link :to="{ name: 'editions' }">Editions</router-link>
             <router-link :to="{ name: 'questions' }">Take bars</router-link>
             <router-link :to="{ name: 'runs' }">Runs</router-link>
             <router-link :to="{ name: 'sources' }">Sources</router-link>
@@ -57,7 +58,7 @@ header {
   display: flex;
   flex-wrap: wrap;
   align-items: center;
-  gap: 6px 16px;
+  gap: 6px 14px;
   padding: 10px 20px;
   border-bottom: 1px solid;
 }
@@ -74,8 +75,8 @@ main a {
 header nav {
   display: flex;
   flex-wrap: wrap;
-  gap: 6px 10px;
-  font-size: 13.5px;
+  gap: 6px 9px;
+  font-size: 13px;
 }
 header nav a.router-link-exact-active {
   border-bottom: 2px solid var(--act);
@@ -85,8 +86,8 @@ header .right {
   display: flex;
   flex-wrap: wrap;
   align-items: center;
-  gap: 4px 14px;
-  font-size: 13px;
+  gap: 4px 10px;
+  font-size: 12.5px;
 }
 @media (max-width: 1380px) {
   header .desk {

@@ -9,6 +9,7 @@ const router = createRouter({
     { path: "/coverage", name: "coverage", component: () => import("./pages/coverage/CoveragePage.vue") },
     { path: "/instruments/:symbol", name: "instrument", component: () => import("./pages/instrument/InstrumentPage.vue") },
     { path: "/instruments", name: "instruments", component: () => import("./pages/instruments/InstrumentsPage.vue") },
+    { path: "/editions/:spec?/:which?", name: "editions", component: () => import("./pages/editions/EditionsPage.vue") },
     { path: "/chains/:name?", name: "chains", component: () => import("./pages/chains/ChainsPage.vue") },
     { path: "/universes/:name?", name: "universes", component: () => import("./pages/universes/UniversesPage.vue") },
     { path: "/questions", name: "questions", component: () => import("./pages/questions/QuestionsPage.vue") },

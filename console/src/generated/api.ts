@@ -162,6 +162,146 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/editions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every spec of the configuration, with its newest edition, and when it is due next or what holds it up. */
+        get: operations["list_editions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/editions/{spec}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The editions of a spec, newest first; those that have expired or were withdrawn too. */
+        get: operations["list_of_spec"];
+        put?: never;
+        /** Makes an edition now, whatever holds. It is made in the background; `progress` says how far it is. */
+        post: operations["make_edition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/editions/{spec}/expire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes away the files of editions that are no longer kept, as `keep` of the spec says. Those that are pinned stay, and every record does. */
+        post: operations["expire_editions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/editions/{spec}/{which}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An edition with its files. `which` is its number, its label, or `latest`. */
+        get: operations["show_edition"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/editions/{spec}/{which}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Cancels an edition that is being made, keeps one from expiring, lets it expire, or withdraws it with a reason. */
+        post: operations["decide_edition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/editions/{spec}/{which}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What differs between an edition and an older one: files, and rows of each question by cause. */
+        get: operations["show_difference"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/editions/{spec}/{which}/files/{path}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A file of an edition, whole or in part (RFC 9110, ranges). By the edition's number it never changes; by a label or as `latest` it is
+         *     that of the newest edition.
+         */
+        get: operations["serve_edition_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/editions/{spec}/{which}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Holds the files of an edition against their sums; with `again` makes it once more from its record, and holds that against them too. */
+        post: operations["verify_edition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -991,6 +1131,15 @@ export interface components {
             /** @description Whether the source took the bar back. */
             withdrawn: boolean;
         };
+        /** @description Who did something, and why. */
+        ByWhom: {
+            /** @description When, where that is known. */
+            at?: string | null;
+            /** @description Who. */
+            by: string;
+            /** @description Why. */
+            why: string;
+        };
         /** @description A continuous series in short. */
         Chain: {
             /** @description The contract of the newest session; absent while there is none. */
@@ -1182,8 +1331,8 @@ export interface components {
             /** @description What to do next, in a sentence. */
             next: string;
             /**
-             * @description The kind of thing it is about: `service`, `collectors`, `fetches`, `series`, `lists`, `gaps`, `quarantine`, `findings` or
-             *     `restatements`.
+             * @description The kind of thing it is about: `service`, `collectors`, `fetches`, `series`, `lists`, `gaps`, `quarantine`, `findings`,
+             *     `restatements`, `universes` or `editions`.
              */
             of: string;
             /** @description What it is, in a sentence. */
@@ -1253,6 +1402,201 @@ export interface components {
             /** @description Whether to take it; otherwise the bar held before stays. */
             take: boolean;
         };
+        /** @description What is to become of an edition. */
+        DecideEdition: {
+            /** @description Who says so. */
+            by: string;
+            /** @description `cancel` (while it is being made), `pin`, `unpin`, or `withdraw`. */
+            to: string;
+            /** @description Why; for `pin` and `withdraw`. */
+            why?: string;
+        };
+        /** @description An edition. */
+        Edition: {
+            /** @description The instant it stands for. */
+            as_of: string;
+            /** @description Who asked for it. */
+            asked_by?: string | null;
+            /** @description When it was begun. */
+            begun_at: string;
+            /** @description The moment for which it was due. */
+            due?: string | null;
+            /** @description When it was there, or given up. */
+            ended_at?: string | null;
+            /** @description What people call it: the month, week or date of the newest session that had closed. */
+            label: string;
+            /**
+             * Format: int64
+             * @description Its number among those of its spec.
+             */
+            number: number;
+            pinned?: components["schemas"]["ByWhom"] | null;
+            /** @description The version of the program that made it. */
+            program: string;
+            progress?: components["schemas"]["EditionProgress"] | null;
+            /** @description What did not hold when it was made, or why it could not be. */
+            remark?: string | null;
+            /** @description The name of its spec. */
+            spec: string;
+            /** @description `making`, `made`, `cancelled`, `failed`, `expired`; or `withdrawn`. */
+            state: string;
+            /** @description The SHA-256 of its file SHA256SUMS, which has those of all others. */
+            sums?: string | null;
+            withdrawn?: components["schemas"]["ByWhom"] | null;
+        };
+        /** @description Rows of a question that changed in one way for one cause. */
+        EditionChange: {
+            /** @description Why. */
+            cause: string;
+            /** @description `new`, `changed` or `gone`. */
+            change: string;
+            /** @description In how many of them each column is another. */
+            columns: {
+                [key: string]: number;
+            };
+            /** @description The question. */
+            question: string;
+            /**
+             * Format: int64
+             * @description How many rows.
+             */
+            rows: number;
+        };
+        /** @description What differs between two editions. */
+        EditionDifference: {
+            /** @description Questions that are asked otherwise. */
+            asked_otherwise: string[];
+            /** @description Files of both with other bytes. */
+            changed: components["schemas"]["EditionFile"][];
+            /** @description The older one. */
+            from: components["schemas"]["Edition"];
+            /** @description Files that only the older has. */
+            gone: components["schemas"]["EditionFile"][];
+            /** @description Files that only the newer has. */
+            new: components["schemas"]["EditionFile"][];
+            /** @description Rows of each question that are new, changed or gone, by cause. */
+            rows: components["schemas"]["EditionChange"][];
+            /**
+             * Format: int64
+             * @description How many files are the same.
+             */
+            same: number;
+            /** @description The newer one. */
+            to: components["schemas"]["Edition"];
+        };
+        /** @description A file of an edition. */
+        EditionFile: {
+            /**
+             * Format: int64
+             * @description Its size.
+             */
+            bytes: number;
+            /** @description Whether it is that of the edition before. */
+            linked: boolean;
+            /** @description Its path in the edition. */
+            path: string;
+            /**
+             * Format: int64
+             * @description Its rows; nought where it is no table.
+             */
+            rows: number;
+            /** @description Its SHA-256, in hexadecimal. */
+            sha256: string;
+        };
+        /** @description How far an edition is. */
+        EditionProgress: {
+            /**
+             * Format: int64
+             * @description Bytes written.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files that are there.
+             */
+            done: number;
+            /**
+             * Format: int64
+             * @description Files there will be; nought until that is known.
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Of these, taken from the edition before.
+             */
+            linked: number;
+            /**
+             * Format: int64
+             * @description Rows written.
+             */
+            rows: number;
+        };
+        /** @description A standing order for files, with its newest edition. */
+        EditionSpec: {
+            /**
+             * Format: int64
+             * @description How many of its editions can be read.
+             */
+            editions: number;
+            /** @description The names of its files, with what they are cut by in braces. */
+            files: string[];
+            held_up?: components["schemas"]["HeldUp"] | null;
+            /**
+             * Format: int32
+             * @description How many are kept; all when absent.
+             */
+            keep?: number | null;
+            latest?: components["schemas"]["Edition"] | null;
+            making?: components["schemas"]["Edition"] | null;
+            /** @description Its name: the first part of the names of its editions. */
+            name: string;
+            /** @description When it is due next; absent where it is made only when somebody asks. */
+            next?: string | null;
+            /** @description What people call it. */
+            title: string;
+            /** @description When it is made, in words. */
+            when: string;
+        };
+        /** @description An edition with its files. */
+        EditionTold: components["schemas"]["Edition"] & {
+            /**
+             * Format: int64
+             * @description The number of the one before, to which its changes refer.
+             */
+            before?: number | null;
+            /**
+             * Format: int64
+             * @description Bytes of all files.
+             */
+            bytes: number;
+            /** @description Its files, by their paths. */
+            content: components["schemas"]["EditionFile"][];
+            /**
+             * Format: int64
+             * @description Of these, in files that are those of the edition before.
+             */
+            linked_bytes: number;
+        };
+        /** @description What was found of an edition. */
+        EditionVerdict: {
+            /** @description Whether it was made again. */
+            again: boolean;
+            /** @description Files that are not as they were made, each with what is wrong. */
+            damaged: {
+                [key: string]: string;
+            };
+            /** @description Files that came out otherwise. */
+            differ: string[];
+            /**
+             * Format: int64
+             * @description Files that were looked at.
+             */
+            files: number;
+            /** @description The version of the program that made it, where that is another one. */
+            other_program?: string | null;
+            /** @description Whether all is as it was made. */
+            sound: boolean;
+        };
         /** @description Actions that a person enters, all or none. */
         EnterActions: {
             /** @description The actions. */
@@ -1279,6 +1623,9 @@ export interface components {
         } | {
             /** @enum {string} */
             event: "lists";
+        } | {
+            /** @enum {string} */
+            event: "editions";
         };
         /** @description An accepted absence. */
         Excuse: {
@@ -1559,6 +1906,15 @@ export interface components {
             /** @description The stretch as a person at the venue would say it. */
             when: string;
         };
+        /** @description An edition that is due and not made. */
+        HeldUp: {
+            /** @description When it was due. */
+            due: string;
+            /** @description When it is made all the same, and marked; absent where it is not. */
+            until?: string | null;
+            /** @description What does not hold. */
+            why: string[];
+        };
         /** @description Gaps of one cause over the same stretch, in one series or in many of one venue, source, interval and side. */
         Hole: {
             /** @description The cause in a sentence. */
@@ -1745,6 +2101,11 @@ export interface components {
              * @description While it is held back for a person, since it is so much shorter than before: how many rows it would end.
              */
             would_end?: number | null;
+        };
+        /** @description Asks for an edition to be made now. */
+        MakeEdition: {
+            /** @description Who asks. */
+            by: string;
         };
         /** @description Who joined and who left on a trade date. */
         MemberChange: {
@@ -2422,6 +2783,11 @@ export interface components {
             session?: string | null;
             /** @description IANA name of its zone. */
             zone: string;
+        };
+        /** @description Asks for an edition to be verified. */
+        VerifyEdition: {
+            /** @description Whether it is also made again from its record, and held against that. */
+            again?: boolean;
         };
         /** @description An instrument without the series that was asked for. */
         Without: {
@@ -3456,6 +3822,800 @@ export interface operations {
             };
             /** @description The service failed */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_editions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionSpec"][];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_of_spec: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of the spec */
+                spec: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edition"][];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_edition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of the spec */
+                spec: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeEdition"];
+            };
+        };
+        responses: {
+            /** @description It is being made */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edition"];
+                };
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is being done already, or over already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service is shutting down */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing can be written at the moment; reading goes on */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    expire_editions: {
+        parameters: {
+            query?: {
+                /** @description Only says which would be taken away. */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The name of the spec */
+                spec: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Those that were, or would be, taken away */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edition"][];
+                };
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is being done already, or over already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service is shutting down */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing can be written at the moment; reading goes on */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_edition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of the spec */
+                spec: string;
+                /** @description A number, a label, or `latest` */
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionTold"];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    decide_edition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of the spec */
+                spec: string;
+                /** @description A number, a label, or `latest` */
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecideEdition"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Edition"];
+                };
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is being done already, or over already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service is shutting down */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing can be written at the moment; reading goes on */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_difference: {
+        parameters: {
+            query?: {
+                /** @description The older edition of the same spec: a number, a label or `latest`; the one before when left out. */
+                from?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The name of the spec */
+                spec: string;
+                /** @description A number, a label, or `latest` */
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionDifference"];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    serve_edition_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of the spec */
+                spec: string;
+                /** @description A number, a label, or `latest` */
+                which: string;
+                /** @description The path of the file in the edition */
+                path: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            /** @description The part that was asked for */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The edition was withdrawn, or has expired */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It has no such part */
+            416: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verify_edition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of the spec */
+                spec: string;
+                /** @description A number, a label, or `latest` */
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifyEdition"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionVerdict"];
+                };
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is being done already, or over already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service is shutting down */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing can be written at the moment; reading goes on */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

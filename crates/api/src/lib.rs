@@ -6,6 +6,7 @@
 
 mod actions;
 mod chains;
+mod editions;
 mod findings;
 mod history;
 mod questions;
@@ -16,6 +17,7 @@ pub mod words;
 
 pub use actions::*;
 pub use chains::*;
+pub use editions::*;
 pub use findings::*;
 pub use history::*;
 pub use questions::*;
@@ -68,8 +70,8 @@ pub struct Concern {
     pub next: String,
     /// The command that shows it.
     pub command: String,
-    /// The kind of thing it is about: `service`, `collectors`, `fetches`, `series`, `lists`, `gaps`, `quarantine`, `findings` or
-    /// `restatements`.
+    /// The kind of thing it is about: `service`, `collectors`, `fetches`, `series`, `lists`, `gaps`, `quarantine`, `findings`,
+    /// `restatements`, `universes` or `editions`.
     pub of: String,
     /// Which one, where it is one: a collector, a source of fetches, a series, a list (SOURCE/LIST), a cause of gaps.
     pub which: Option<String>,
@@ -590,6 +592,8 @@ pub enum Event {
     Excuses,
     /// A list was collected.
     Lists,
+    /// An edition was begun, ended, withdrawn or taken away.
+    Editions,
 }
 
 /// A problem, as RFC 9457 has it (`application/problem+json`).

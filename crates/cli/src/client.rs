@@ -50,7 +50,13 @@ impl Client {
         &self.base
     }
 
-    async fn answer(&self, request: reqwest::RequestBuilder) -> Result<Response, Failure> {
+    /// A request of an address of the service, to be sent with [`Client::answer`].
+    pub fn request(&self, address: &str) -> reqwest::RequestBuilder {
+        self.http.get(address)
+    }
+
+    /// Sends a request and returns the answer, or the problem the service names.
+    pub async fn answer(&self, request: reqwest::RequestBuilder) -> Result<Response, Failure> {
         let response = request.send().await.map_err(|e| {
             let why = if e.is_connect() { "nothing listens there" } else { "the connection broke" };
             Failure::unreachable(format!(

@@ -10,7 +10,7 @@ const GROUPS: [(&str, &[&str]); 6] = [
     ("Look each morning", &["status", "coverage", "gaps", "fetches", "quarantine"]),
     ("Repair", &["repair", "excuse", "excuses", "decide", "settle"]),
     ("Trust or doubt", &["findings", "compare", "lineage", "restatements", "audit", "checks"]),
-    ("Take bars", &["instruments", "series", "lineup", "actions", "universe", "chain", "bars", "picture", "questions"]),
+    ("Take bars", &["instruments", "series", "lineup", "actions", "universe", "chain", "bars", "picture", "questions", "editions"]),
 ];
 /// Columns that a command's name takes.
 const NAME: usize = 14;

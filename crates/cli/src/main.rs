@@ -110,6 +110,11 @@ enum Command {
         after_help = "Examples:\n  mizuno questions\n  mizuno questions closes --save closes.toml --by mere\n  mizuno questions closes\n  mizuno bars --saved closes --last 5"
     )]
     Questions(commands::questions::Questions),
+    /// List the editions, or show one: sets of files that never change. Make, verify, compare, copy or withdraw one.
+    #[command(
+        after_help = "Examples:\n  mizuno editions\n  mizuno editions monthly --make --by mere\n  mizuno editions monthly/latest\n  mizuno editions monthly/latest --verify --again\n  mizuno editions monthly/2 --diff 1\n  mizuno editions monthly/latest --copy ./monthly\nExit code 3 says that an edition is not as it was made, or that two differ."
+    )]
+    Editions(Box<commands::editions::Editions>),
     /// Show held against expected, session by session or month by month.
     #[command(after_help = "Example: mizuno coverage 1m")]
     Coverage(commands::coverage::Coverage),
@@ -252,6 +257,7 @@ async fn run(common: Common, command: Command) -> Result<exit::Code, exit::Failu
         Command::Universe(ask) => commands::universe::universe(&client()?, ask).await,
         Command::Actions(ask) => commands::actions::actions(&client()?, ask).await,
         Command::Questions(ask) => commands::questions::questions(&client()?, ask).await,
+        Command::Editions(ask) => commands::editions::editions(&client()?, *ask).await,
         Command::Coverage(ask) => commands::coverage::coverage(&client()?, ask).await,
         Command::Gaps(ask) => commands::gaps::gaps(&client()?, ask).await,
         Command::Repair(ask) => commands::gaps::repair(&client()?, ask).await,

@@ -74,6 +74,11 @@ fn terminal(is_one: bool) -> Option<usize> {
     Some(told.or(terminal_size::terminal_size().map(|(w, _)| usize::from(w.0))).unwrap_or(80).max(20))
 }
 
+/// What a cell says, or a dash.
+pub fn or_dash(value: &Option<String>) -> String {
+    value.clone().unwrap_or_else(|| "-".to_owned())
+}
+
 /// A line in pieces of a width at most, each further one indented like the first and a little more.
 fn wrapped(line: &str, width: usize) -> Vec<String> {
     let indent = line.chars().take_while(|c| *c == ' ').count();

@@ -45,7 +45,7 @@ impl Collect {
     async fn late_bars(&self, view: &View<'_>, now: Timestamp) -> Result<Vec<i64>, DeskError> {
         let (calendar, interval, delay) = (view.post.calendar, view.row.key.interval, view.post.offer.delay);
         let sessions = calendar.sessions();
-        let begun = sessions.partition_point(|s| s.open() <= now);
+        let begun = calendar.begun_by(now);
         let Some(first) = sessions[begun.saturating_sub(SESSIONS)..begun].first() else { return Ok(vec![]) };
         let span = Slot::at(first.open())..Slot::at(now);
         let asked = self

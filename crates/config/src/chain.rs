@@ -86,14 +86,14 @@ fn by<'de, D: Deserializer<'de>>(d: D) -> Result<By, D::Error> {
 }
 
 impl Chain {
-    pub(crate) fn parse(file: &Path, text: &str) -> Result<Chain, Vec<Problem>> {
-        let mut read: Chain = problem::toml(file, text)?;
-        read.name = file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
+    pub(crate) fn parse(file: &Path, toml: &str) -> Result<Chain, Vec<Problem>> {
+        let mut read: Chain = problem::toml(file, toml)?;
+        read.name = text::stem(file);
         if read.title.is_empty() {
             read.title = read.name.clone();
         }
         let mut wrong = vec![];
-        if read.name.is_empty() || !read.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-') {
+        if !text::is_name(&read.name) {
             wrong.push(format!("`{}` cannot be a chain's name; call the file by letters, digits and hyphens", read.name));
         }
         if !(1..=FARTHEST).contains(&read.nth) {

@@ -171,8 +171,7 @@ impl Collector {
     }
 
     pub(crate) fn check(&self, file: &Path, text: &str) -> Result<(), Vec<Problem>> {
-        let fine = !self.name.is_empty() && self.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
-        if fine {
+        if text::is_name(&self.name) {
             return Ok(());
         }
         let what = format!("`{}` cannot be a collector's name; use letters, digits and hyphens", self.name);

@@ -7,6 +7,7 @@
 //! sources/*.toml       source profiles
 //! collectors/*.toml    standing orders
 //! chains/*.toml        continuous series of futures; may be absent
+//! editions/*.toml      sets of files that are made from saved questions; may be absent
 //! universes/*.toml     named sets of instruments; may be absent
 //! ranking.toml         which source goes before which; may be absent
 //! checks.toml          other limits for the checks; may be absent
@@ -19,6 +20,7 @@
 pub mod chain;
 mod checks;
 pub mod collector;
+pub mod edition;
 mod instruments;
 pub mod problem;
 pub mod profile;
@@ -31,6 +33,7 @@ pub mod venue;
 pub use chain::Chain;
 pub use checks::Checks;
 pub use collector::{Collector, Schedule};
+pub use edition::Edition;
 pub use instruments::{parse as parse_instruments, sound_symbol};
 pub use problem::{Problem, Problems};
 pub use profile::Profile;
@@ -79,6 +82,8 @@ pub struct Config {
     pub questions: BTreeMap<String, String>,
     /// Continuous series of futures by name.
     pub chains: BTreeMap<String, Chain>,
+    /// Editions by name.
+    pub editions: BTreeMap<String, Edition>,
     /// Universes by name.
     pub universes: BTreeMap<String, Universe>,
     /// Who belongs or ever belonged to the universes that collectors follow, by present symbols; nobody until lists are read.
@@ -123,12 +128,11 @@ impl Config {
             file.check(path, text).map(|()| vec![file])
         });
         let chains = texts.many("chains", |path, text| Chain::parse(path, text).map(|c| vec![c]));
+        let editions = texts.many("editions", |path, text| Edition::parse(path, text).map(|e| vec![e]));
         let universes = texts.many("universes", |path, text| Universe::parse(path, text).map(|u| vec![u]));
-        let questions = texts.many("questions", |path, text| {
-            let name = path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
-            Ok(vec![(name, text.to_owned())])
-        });
+        let questions = texts.many("questions", |path, content| Ok(vec![(text::stem(path), content.to_owned())]));
         let questions = questions.map_err(&mut keep).unwrap_or_default();
+        let editions = editions.map_err(&mut keep).unwrap_or_default();
         let chains = chains.map_err(&mut keep).unwrap_or_default();
         let universes = universes.map_err(&mut keep).unwrap_or_default();
         let venues = venues.map_err(&mut keep).unwrap_or_default();
@@ -148,6 +152,7 @@ impl Config {
                 checks,
                 questions: questions.into_iter().map(|(_, named)| named).collect(),
                 chains: chains.into_iter().map(|(_, c)| (c.name.clone(), c)).collect(),
+                editions: editions.into_iter().map(|(_, e)| (e.name.clone(), e)).collect(),
                 universes: universes.into_iter().map(|(_, u)| (u.name.clone(), u)).collect(),
                 belonged: BTreeMap::new(),
                 texts: texts.clone(),
@@ -226,6 +231,7 @@ impl Config {
         self.checks.named().for_each(|name| unknown("checks.toml", "instrument", name));
         problems.extend(self.check_universes());
         problems.extend(self.check_chains());
+        problems.extend(self.check_editions());
         problems
     }
 

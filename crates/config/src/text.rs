@@ -2,7 +2,17 @@
 
 use jiff::{SignedDuration, civil::Time, tz::TimeZone};
 use serde::{Deserialize, Deserializer, de::Error};
-use std::{fmt::Display, str::FromStr};
+use std::{fmt::Display, path::Path, str::FromStr};
+
+/// Whether a text can name a source, a collector, a universe or a chain: letters, digits and hyphens.
+pub(crate) fn is_name(text: &str) -> bool {
+    !text.is_empty() && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '-')
+}
+
+/// What a file is called, without its ending.
+pub(crate) fn stem(file: &Path) -> String {
+    file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default()
+}
 
 /// A string that the field's type can read.
 pub(crate) fn parsed<'de, T, D>(d: D) -> Result<T, D::Error>

@@ -8,7 +8,7 @@ use std::{
 };
 
 /// Folders of a configuration, each with the ending of its files.
-const FOLDERS: [(&str, &str); 7] = [
+const FOLDERS: [(&str, &str); 8] = [
     ("venues", "toml"),
     ("instruments", "csv"),
     ("sources", "toml"),
@@ -16,6 +16,7 @@ const FOLDERS: [(&str, &str); 7] = [
     ("questions", "toml"),
     ("universes", "toml"),
     ("chains", "toml"),
+    ("editions", "toml"),
 ];
 
 /// Files of a configuration that stand by themselves; those after the first may be absent.

@@ -116,14 +116,14 @@ fn review<'de, D: Deserializer<'de>>(d: D) -> Result<Every, D::Error> {
 const MOST_SESSIONS: u32 = 1000;
 
 impl Universe {
-    pub(crate) fn parse(file: &Path, text: &str) -> Result<Universe, Vec<Problem>> {
-        let mut read: Universe = problem::toml(file, text)?;
-        read.name = file.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
+    pub(crate) fn parse(file: &Path, toml: &str) -> Result<Universe, Vec<Problem>> {
+        let mut read: Universe = problem::toml(file, toml)?;
+        read.name = text::stem(file);
         if read.title.is_empty() {
             read.title = read.name.clone();
         }
         let mut wrong: Vec<String> = vec![];
-        if read.name.is_empty() || !read.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-') {
+        if !text::is_name(&read.name) {
             wrong.push(format!("`{}` cannot be a universe's name; call the file by letters, digits and hyphens", read.name));
         }
         let ways =

@@ -17,6 +17,22 @@ pub enum Concern {
     Late(Vec<String>),
     /// Collectors with a schedule and no next time.
     NoNextTime(Vec<String>),
+    /// An edition that is due and not made.
+    EditionHeldUp {
+        /// The name of its spec.
+        edition: String,
+        /// When it was due.
+        due: Timestamp,
+        /// What does not hold, in sentences.
+        why: Vec<String>,
+    },
+    /// An edition that could not be made, and none of its spec was made since.
+    EditionFailed {
+        /// Its name, as SPEC/NUMBER.
+        edition: String,
+        /// Why.
+        why: String,
+    },
     /// Fetches that failed in the last day.
     FetchesFailed(u64),
     /// Sources that kept failing and are left alone for a while.
@@ -125,6 +141,7 @@ impl Concern {
     pub fn count(&self) -> u64 {
         match self {
             Concern::NotWriting(_) | Concern::Slowed { .. } | Concern::PublishesLate(_) | Concern::ListHeldBack { .. } => 1,
+            Concern::EditionHeldUp { .. } | Concern::EditionFailed { .. } => 1,
             Concern::Damaged(names) | Concern::Late(names) | Concern::NoNextTime(names) => names.len() as u64,
             Concern::Paused(names) | Concern::ListsFailed(names) | Concern::ListsDisagree(names) => names.len() as u64,
             Concern::KeysTwice(lists) => lists.len() as u64,
@@ -144,29 +161,31 @@ impl Concern {
             Concern::Damaged(_) => 1,
             Concern::Late(_) => 2,
             Concern::NoNextTime(_) => 3,
-            Concern::FetchesFailed(_) => 4,
-            Concern::Paused(_) => 5,
-            Concern::Slowed { .. } => 6,
-            Concern::PublishesLate(_) => 7,
-            Concern::OnTheOldBasis { .. } => 8,
-            Concern::OnTwoBases { .. } => 9,
-            Concern::ListHeldBack { .. } => 10,
-            Concern::KeysTwice(_) => 11,
-            Concern::ListsDisagree(_) => 12,
-            Concern::ListsFailed(_) => 13,
-            Concern::UniverseDoubted { .. } => 14,
+            Concern::EditionFailed { .. } => 4,
+            Concern::EditionHeldUp { .. } => 5,
+            Concern::FetchesFailed(_) => 6,
+            Concern::Paused(_) => 7,
+            Concern::Slowed { .. } => 8,
+            Concern::PublishesLate(_) => 9,
+            Concern::OnTheOldBasis { .. } => 10,
+            Concern::OnTwoBases { .. } => 11,
+            Concern::ListHeldBack { .. } => 12,
+            Concern::KeysTwice(_) => 13,
+            Concern::ListsDisagree(_) => 14,
+            Concern::ListsFailed(_) => 15,
+            Concern::UniverseDoubted { .. } => 16,
             Concern::Missing(cause, _) => match cause {
-                Cause::FetchFailed => 15,
-                Cause::LeftOut => 16,
-                Cause::SourceHadNothing => 17,
-                Cause::NeverAsked => 18,
-                _ => 19,
+                Cause::FetchFailed => 17,
+                Cause::LeftOut => 18,
+                Cause::SourceHadNothing => 19,
+                Cause::NeverAsked => 20,
+                _ => 21,
             },
-            Concern::Quarantined(_) => 20,
-            Concern::Suspicious { .. } => 21,
-            Concern::HeldBack(_) => 22,
-            Concern::Checking(_) => 23,
-            Concern::Restated { .. } => 24,
+            Concern::Quarantined(_) => 22,
+            Concern::Suspicious { .. } => 23,
+            Concern::HeldBack(_) => 24,
+            Concern::Checking(_) => 25,
+            Concern::Restated { .. } => 26,
         }
     }
 }

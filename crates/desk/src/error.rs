@@ -98,6 +98,7 @@ impl DeskError {
         let see = match kind {
             "series" => "series",
             "universe" => "universe",
+            "edition" => "editions",
             "chain" => "chain",
             "source" | "collector" => "status",
             "list" => "lists",

@@ -18,6 +18,8 @@ pub enum Event {
     Excuses,
     /// A list was collected.
     Lists,
+    /// An edition was begun, ended, withdrawn or taken away.
+    Editions,
 }
 
 /// A run as it stands now.

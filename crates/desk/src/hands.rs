@@ -29,6 +29,16 @@ impl Hands {
     pub fn spawn<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static) -> JoinHandle<T> {
         self.handle.spawn(work)
     }
+
+    /// Hands over work that takes long and writes files, on a thread of its own: nobody waits behind it.
+    pub fn long<T, F>(&self, work: impl FnOnce() -> F + Send + 'static) -> JoinHandle<T>
+    where
+        T: Send + 'static,
+        F: Future<Output = T>,
+    {
+        let handle = self.handle.clone();
+        self.handle.spawn_blocking(move || handle.block_on(work()))
+    }
 }
 
 impl Drop for Hands {

@@ -91,7 +91,7 @@ impl Desk {
         let asked_last = timetable::last_due(post, now.plus(-GRACE)).unwrap_or(now);
         let due = post.calendar.due_until(interval, asked_last, post.offer.delay);
         let sessions = post.calendar.sessions();
-        let closed = sessions.partition_point(|s| s.close() <= now);
+        let closed = post.calendar.closed_by(now);
         let recent = &sessions[closed.saturating_sub(post.collector.second_look.sessions as usize)..closed];
         let recent = recent.first().zip(recent.last()).map(|(a, b)| post.calendar.span_of_dates(interval, a.date..b.date.plus(1)));
         let today = post.calendar.at_or_after(now).filter(|s| s.open() <= now).or(post.calendar.last_closed(now));

@@ -8,10 +8,7 @@ use mizuno_config::profile::ListKind;
 use mizuno_core::{Action, Timestamp, action::What, finding::Split};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{actions::NewAction, lists::Columns};
-use std::{
-    collections::{BTreeMap, VecDeque},
-    sync::{Arc, Mutex, PoisonError},
-};
+use std::{collections::BTreeMap, sync::Arc};
 
 /// Who told of an action.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -133,29 +130,21 @@ impl Splits {
     }
 }
 
-/// Actions by the setup they were read with and the instant since which nothing has changed in them.
-pub(crate) type Remembered = Mutex<VecDeque<(u64, Timestamp, Arc<Actions>)>>;
-
 /// Setups of which the actions are remembered.
-const REMEMBERED: usize = 4;
+pub(crate) const REMEMBERED: usize = 4;
 
 impl Research {
     /// The actions known at an instant. Those as of an instant after their last change are read once.
     pub(crate) async fn known_actions(&self, setup: &Setup, as_of: Timestamp) -> Result<Arc<Actions>, DeskError> {
         let since = self.desk.store.listed_since();
-        let remembered = || self.acted.lock().unwrap_or_else(PoisonError::into_inner);
-        let is_it = |(serial, at, _): &&(u64, Timestamp, Arc<Actions>)| *serial == setup.serial && *at == since;
         if as_of < since {
             return Ok(Arc::new(self.read_actions(setup, as_of).await?));
         }
-        if let Some((.., actions)) = remembered().iter().find(is_it) {
-            return Ok(actions.clone());
+        let key = (setup.serial, since);
+        match self.acted.recall(&key) {
+            Some(actions) => Ok(actions),
+            None => Ok(self.acted.keep(key, self.read_actions(setup, as_of).await?)),
         }
-        let read = Arc::new(self.read_actions(setup, as_of).await?);
-        let mut remembered = remembered();
-        remembered.push_front((setup.serial, since, read.clone()));
-        remembered.truncate(REMEMBERED);
-        Ok(read)
     }
 
     async fn read_actions(&self, setup: &Setup, as_of: Timestamp) -> Result<Actions, DeskError> {

@@ -10,10 +10,7 @@ use mizuno_core::{
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::payloads;
 use num_rational::BigRational;
-use std::{
-    collections::VecDeque,
-    sync::{Arc, Mutex, PoisonError},
-};
+use std::sync::Arc;
 
 /// A chain as it was known at an instant.
 #[derive(Debug)]
@@ -30,11 +27,11 @@ pub struct Chain {
     pub state: String,
 }
 
-/// Chains by the setup they were rolled with, their name and state.
-pub(crate) type Remembered = Mutex<VecDeque<((u64, String, String), Arc<Chain>)>>;
+/// What a chain follows from: the setup it is rolled with, its name and state.
+pub(crate) type FollowsFrom = (u64, String, String);
 
 /// Chains that are remembered.
-const REMEMBERED: usize = 128;
+pub(crate) const REMEMBERED: usize = 128;
 /// Contracts read side by side.
 const SIDE_BY_SIDE: usize = 4;
 
@@ -96,8 +93,9 @@ impl Research {
         let calendar = setup.calendars.get(&described.venue);
         let calendar =
             calendar.ok_or_else(|| DeskError::Invalid(format!("{name} trades on {}, which is no venue any more", described.venue)))?;
-        let closed = calendar.sessions().partition_point(|s| s.close() <= instant);
-        let instruments = contracts_of(setup, described);
+        let closed = calendar.closed_by(instant);
+        let by = by_present_symbols(setup, &described.roll);
+        let instruments = contracts_of(setup, described, &by);
         let mut state = closed.to_be_bytes().to_vec();
         let mut rows = vec![];
         for instrument in &instruments {
@@ -110,9 +108,8 @@ impl Research {
         }
         let state = payloads::digest(&state);
         let key = (setup.serial, name.to_owned(), state.clone());
-        let remembered = || self.chains.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, chain)) = remembered().iter().find(|(k, _)| *k == key) {
-            return Ok(chain.clone());
+        if let Some(chain) = self.chains.recall(&key) {
+            return Ok(chain);
         }
         let sights = Arc::new(self.sights(setup, rows, instant).await?);
         let one = |instrument: Instrument| {
@@ -125,18 +122,13 @@ impl Research {
         while let Some(contract) = read.next().await {
             contracts.push(contract?);
         }
-        let mut rolled = rolled(&contracts, calendar.sessions(), closed, &by_present_symbols(setup, &described.roll), described.nth);
-        if let By::Table(table) = &described.roll {
-            let unknown = table.iter().filter(|(_, symbol)| !instruments.iter().any(|i| named_so(i, symbol)));
-            rolled
-                .notes
-                .extend(unknown.map(|(from, symbol)| format!("{symbol}, which the table names from {from} on, is not of this chain")));
+        let mut rolled = rolled(&contracts, calendar.sessions(), closed, &by, described.nth);
+        if let By::Table(table) = &by {
+            let unknown = table.iter().filter(|(_, symbol)| instruments.iter().all(|i| i.symbol != *symbol));
+            let told = unknown.map(|(from, symbol)| format!("{symbol}, which the table names from {from} on, is not of this chain"));
+            rolled.notes.extend(told);
         }
-        let chain = Arc::new(Chain { name: name.to_owned(), contracts, instruments, rolled, state });
-        let mut remembered = remembered();
-        remembered.push_front((key, chain.clone()));
-        remembered.truncate(REMEMBERED);
-        Ok(chain)
+        Ok(self.chains.keep(key, Chain { name: name.to_owned(), contracts, instruments, rolled, state }))
     }
 
     async fn contract(&self, setup: &Setup, instrument: &Instrument, known: (&Known, &Sights)) -> Result<Contract, DeskError> {
@@ -184,10 +176,10 @@ impl Research {
 }
 
 /// The contracts of a chain in order of expiry; without a product, the instruments of its table in its order.
-fn contracts_of(setup: &Setup, described: &Described) -> Vec<Instrument> {
-    if let (None, By::Table(table)) = (&described.product, &described.roll) {
+fn contracts_of(setup: &Setup, described: &Described, by: &By) -> Vec<Instrument> {
+    if let (None, By::Table(table)) = (&described.product, by) {
         let mut out: Vec<Instrument> = vec![];
-        for instrument in table.iter().filter_map(|(_, symbol)| setup.instrument(symbol).ok()) {
+        for instrument in table.iter().filter_map(|(_, symbol)| setup.known(symbol)) {
             if instrument.venue == described.venue && out.iter().all(|other| other.symbol != instrument.symbol) {
                 out.push(instrument.clone());
             }
@@ -201,10 +193,6 @@ fn contracts_of(setup: &Setup, described: &Described) -> Vec<Instrument> {
     let mut out: Vec<Instrument> = setup.config.instruments.iter().filter(is_one).cloned().collect();
     out.sort_by(|a, b| (ends(a), &a.symbol).cmp(&(ends(b), &b.symbol)));
     out
-}
-
-fn named_so(instrument: &Instrument, symbol: &str) -> bool {
-    instrument.symbol == *symbol || instrument.former.iter().any(|f| f.symbol == *symbol)
 }
 
 /// A table may name an instrument by a symbol that it has given up.

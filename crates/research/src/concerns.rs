@@ -2,6 +2,7 @@
 
 use crate::{Research, checking::Suspicions};
 use mizuno_desk::{Concern, DeskError, Setup, View};
+use mizuno_store::editions::State;
 use std::sync::Arc;
 
 impl Research {
@@ -19,6 +20,7 @@ impl Research {
             Concern::Suspicious { doubts, notices, series },
             Concern::Checking(unchecked),
         ];
+        concerns.extend(self.of_editions(setup).await?);
         let now = self.desk.store.newest();
         // Others are made of those, and what is in doubt is told once.
         for name in
@@ -32,5 +34,20 @@ impl Research {
             }
         }
         Ok(concerns)
+    }
+
+    /// Editions that are held up, or could not be made.
+    async fn of_editions(&self, setup: &Setup) -> Result<Vec<Concern>, DeskError> {
+        let mut out = vec![];
+        for spec in setup.config.editions.keys() {
+            if let Some(held) = self.held_up(spec) {
+                out.push(Concern::EditionHeldUp { edition: spec.clone(), due: held.due, why: held.why });
+            }
+            let newest = self.desk.store.editions(Some(spec)).await?.into_iter().find(|row| row.state != State::Cancelled);
+            if let Some(row) = newest.filter(|row| row.state == State::Failed) {
+                out.push(Concern::EditionFailed { edition: format!("{spec}/{}", row.number), why: row.remark.unwrap_or_default() });
+            }
+        }
+        Ok(out)
     }
 }

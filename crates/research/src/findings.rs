@@ -21,7 +21,7 @@ use std::{
 const SESSIONS: usize = 40;
 
 /// Instants of which it is remembered what findings are judged by: changes look at two at once.
-const REMEMBERED: usize = 4;
+pub(crate) const REMEMBERED: usize = 4;
 
 /// What was found in each series, until its bars, or what they are held against, change.
 #[derive(Default)]
@@ -53,8 +53,6 @@ pub struct Known {
     pub splits: Arc<Splits>,
     /// The instant.
     pub as_of: Timestamp,
-    /// The setup it is known with.
-    setup: u64,
     /// Stamps refused because the venue was closed, in order, by series.
     refused: HashMap<i64, Vec<Slot>>,
     /// What a person accepted, by series.
@@ -80,16 +78,11 @@ impl Research {
 
     /// What findings are judged by, as of an instant.
     pub async fn known(&self, setup: &Setup, as_of: Timestamp) -> Result<Arc<Known>, DeskError> {
-        let same = |known: &&Arc<Known>| known.as_of == as_of && known.setup == setup.serial;
-        let kept = || self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(known) = kept().iter().find(same) {
-            return Ok(known.clone());
+        let key = (setup.serial, as_of);
+        match self.known.recall(&key) {
+            Some(known) => Ok(known),
+            None => Ok(self.known.keep(key, self.read_known(setup, as_of).await?)),
         }
-        let known = Arc::new(self.read_known(setup, as_of).await?);
-        let mut kept = kept();
-        kept.push_front(known.clone());
-        kept.truncate(REMEMBERED);
-        Ok(known)
     }
 
     pub(crate) async fn read_known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
@@ -99,7 +92,6 @@ impl Research {
             splits: actions.splits.clone(),
             actions,
             as_of,
-            setup: setup.serial,
             refused: self.refused_stamps(as_of).await?,
             accepted: self.desk.store.accepted(as_of).await?,
             minutes: all.map(|s| (s.key.clone(), s)).collect(),
@@ -296,7 +288,7 @@ pub fn offer_of<'s>(setup: &'s Setup, key: &SeriesKey) -> Option<&'s Offer> {
 /// The newest sessions, of which daily bars are held against their minutes.
 fn recent(calendar: &mizuno_core::Calendar, now: Timestamp) -> Span {
     let sessions = calendar.sessions();
-    let closed = sessions.partition_point(|s| s.close() <= now);
+    let closed = calendar.closed_by(now);
     let first = sessions.get(closed.saturating_sub(SESSIONS)).map_or(Slot(i64::MIN), |s| Slot::at(s.open()));
     first..Slot(i64::MAX)
 }

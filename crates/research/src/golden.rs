@@ -17,7 +17,7 @@ use mizuno_core::{
 use mizuno_desk::{Desk, DeskError, Setup, sight::Sight};
 use mizuno_store::{
     blocks::{self, Needed},
-    series::SeriesRow,
+    series::{SeriesRow, known_by},
 };
 use std::{collections::VecDeque, sync::Arc};
 
@@ -115,7 +115,8 @@ impl Research {
         let venue = setup.config.venues.get(&instrument.venue);
         let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
         let (mut parts, mut left_out) = (vec![], vec![]);
-        for row in self.desk.store.sources_of(&instrument.symbol, key.interval, key.side).await? {
+        let rows = self.desk.store.sources_of(&instrument.symbol, key.interval, key.side).await?;
+        for row in known_by(rows, known.as_of) {
             let source = row.key.source.clone();
             match takes_part(setup, &known.splits, &row.key) {
                 Err(why) => left_out.push(LeftOut { source, why }),

@@ -6,6 +6,7 @@
 //! * [`lineage`]: from a bar to the very line it stands on; [`comparison`]: two series side by side.
 //! * [`chains`]: futures by their chains, and where they roll.
 //! * [`universes`]: who belonged when, by lists or by a rule.
+//! * [`editions`]: immutable sets of files made from saved questions.
 //! * [`reading`]: bars a piece at a time; [`encode`]: bars as files; [`drawing`]: bars as pictures.
 //!
 //! It asks no source and runs nothing, and knows nothing of HTTP or of the types that go over the wire.
@@ -19,12 +20,14 @@ mod checking;
 pub mod comparison;
 mod concerns;
 pub mod drawing;
+pub mod editions;
 pub mod encode;
 pub mod excusing;
 pub mod explain;
 pub mod findings;
 pub mod gaps;
 pub mod golden;
+mod lately;
 pub mod lineage;
 pub mod noticed;
 pub mod question;
@@ -33,7 +36,9 @@ pub mod universes;
 pub mod whole;
 
 use findings::Examined;
-use mizuno_desk::Desk;
+use lately::Lately;
+use mizuno_core::Timestamp;
+use mizuno_desk::{Desk, universes::Universe};
 use std::sync::Arc;
 
 /// The room that answers researchers.
@@ -43,15 +48,17 @@ pub struct Research {
     /// What the checks found, until bars change.
     examined: Examined,
     /// What findings were lately judged by: as of one instant it is the same for ever.
-    known: std::sync::Mutex<std::collections::VecDeque<Arc<findings::Known>>>,
+    known: Lately<(u64, Timestamp), findings::Known>,
     /// The actions that were lately asked for, until a list or a person changes them.
-    acted: actions::Remembered,
+    acted: Lately<(u64, Timestamp), actions::Actions>,
     /// Universes that were lately asked for, until a list changes.
-    universes: universes::Remembered,
+    universes: Lately<universes::FollowsFrom, Universe>,
     /// Chains that were lately rolled.
-    chains: chains::Remembered,
+    chains: Lately<chains::FollowsFrom, chains::Chain>,
     /// Held while many series are examined.
     examining: tokio::sync::Mutex<()>,
+    /// Editions under way.
+    at_work: editions::AtWork,
 }
 
 impl Research {
@@ -61,11 +68,12 @@ impl Research {
         Arc::new(Research {
             desk,
             examined: Examined::default(),
-            known: std::sync::Mutex::default(),
-            acted: actions::Remembered::default(),
-            universes: universes::Remembered::default(),
-            chains: chains::Remembered::default(),
+            known: Lately::of(findings::REMEMBERED),
+            acted: Lately::of(actions::REMEMBERED),
+            universes: Lately::of(universes::REMEMBERED),
+            chains: Lately::of(chains::REMEMBERED),
             examining: tokio::sync::Mutex::default(),
+            at_work: editions::AtWork::default(),
         })
     }
 }

@@ -16,19 +16,19 @@ use mizuno_desk::{
 };
 use mizuno_store::{blocks::Needed, payloads, series::SeriesRow};
 use std::{
-    collections::{BTreeMap, BTreeSet, HashMap, HashSet, VecDeque},
-    sync::{Arc, Mutex, PoisonError},
+    collections::{BTreeMap, BTreeSet, HashMap, HashSet},
+    sync::Arc,
 };
 
-/// Universes by the setup they were read with, the instant since which nothing has changed in lists, their name, and where they follow from a
+/// What a universe follows from: the setup it is read with, the instant since which nothing has changed in lists, its name, and where it follows from a
 /// rule the state of the bars that it looks at.
-pub(crate) type Remembered = Mutex<VecDeque<((u64, Timestamp, String, String), Arc<Universe>)>>;
+pub(crate) type FollowsFrom = (u64, Timestamp, String, String);
 
 /// What is known of series, by their numbers.
 pub(crate) type Sights = HashMap<i64, Arc<Sight>>;
 
 /// Universes that are remembered.
-const REMEMBERED: usize = 32;
+pub(crate) const REMEMBERED: usize = 32;
 /// Instruments reviewed side by side.
 const SIDE_BY_SIDE: usize = 4;
 
@@ -48,9 +48,8 @@ impl Research {
         let since = self.desk.store.listed_since();
         let state = if setup.config.is_by_rule(name) { self.state_of_days(setup, as_of).await? } else { String::new() };
         let key = (setup.serial, if as_of < since { as_of } else { since }, name.to_owned(), state);
-        let remembered = || self.universes.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, universe)) = remembered().iter().find(|(k, _)| *k == key) {
-            return Ok(universe.clone());
+        if let Some(universe) = self.universes.recall(&key) {
+            return Ok(universe);
         }
         let told = told(&self.desk.store, &setup.config, [name], as_of).await?;
         let mut rules = BTreeMap::new();
@@ -59,11 +58,7 @@ impl Research {
                 rules.insert(name.to_owned(), self.members_by(setup, name, rule, as_of).await?);
             }
         }
-        let universe = Arc::new(setup.universe(name, &told, &rules)?);
-        let mut remembered = remembered();
-        remembered.push_front((key, universe.clone()));
-        remembered.truncate(REMEMBERED);
-        Ok(universe)
+        Ok(self.universes.keep(key, setup.universe(name, &told, &rules)?))
     }
 
     /// The trade date of the newest session that has begun by an instant, on any of the venues of its members.
@@ -71,8 +66,8 @@ impl Research {
     pub fn newest_session(&self, setup: &Setup, universe: &Universe, as_of: Timestamp) -> TradeDate {
         let venues: BTreeSet<&String> = universe.members.keys().filter_map(|s| Some(&setup.known(s)?.venue)).collect();
         let newest = |venue: &String| {
-            let sessions = setup.calendars.get(venue)?.sessions();
-            sessions[..sessions.partition_point(|s| s.open() <= as_of)].last().map(|s| s.date)
+            let calendar = setup.calendars.get(venue)?;
+            calendar.sessions()[..calendar.begun_by(as_of)].last().map(|s| s.date)
         };
         venues.into_iter().filter_map(newest).max().unwrap_or_else(|| as_of.date_in(&jiff::tz::TimeZone::UTC))
     }
@@ -96,7 +91,7 @@ impl Research {
         let mut state: Vec<u8> = vec![];
         let mut put = |numbers: &[i64]| numbers.iter().for_each(|n| state.extend(n.to_be_bytes()));
         for calendar in setup.calendars.values() {
-            put(&[calendar.sessions().partition_point(|s| s.close() <= as_of) as i64]);
+            put(&[calendar.closed_by(as_of) as i64]);
         }
         for row in self.desk.store.series().await?.iter().filter(|row| row.key.interval == Interval::Daily) {
             put(&[row.id, named.map_or(row.revision, |at| at.0)]);
@@ -108,7 +103,7 @@ impl Research {
     /// The members that a rule finds, review by review.
     async fn members_by(self: &Arc<Self>, setup: &Arc<Setup>, name: &str, rule: &Rule, as_of: Timestamp) -> Result<Members, DeskError> {
         let Some(calendar) = setup.calendars.get(&rule.venue) else { return Ok(Members::new()) };
-        let closed = calendar.sessions().partition_point(|s| s.close() <= as_of);
+        let closed = calendar.closed_by(as_of);
         let reviewed = Arc::new(Reviewed {
             bounds: Bounds {
                 price: rule.price_at_least,

@@ -72,6 +72,7 @@ async fn start(options: Options) -> Result<Running, ServiceError> {
     let research = Research::new(desk);
     let server = http::server(&collect, &research, listener).map_err(|source| ServiceError::Listen { listen, source })?;
     collect.begin().await?;
+    research.keep_making();
     Ok(Running { address, collect, server })
 }
 

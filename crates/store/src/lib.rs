@@ -7,6 +7,7 @@
 //!   [`folded`]: old polls that brought nothing new.
 //! * [`actions`]: corporate actions that people entered.
 //! * [`configurations`]: what the service was told to be, and from when on.
+//! * [`editions`]: sets of files that were made, and what each of their files was.
 //! * [`questions`]: what researchers saved under a name.
 //! * [`lists`]: what sources list, and calls counted by the day.
 //! * [`quarantine`], [`excuses`]: what is not believed, and what a person accepted.
@@ -21,6 +22,7 @@ pub mod actions;
 mod bars;
 mod commit;
 pub mod configurations;
+pub mod editions;
 pub mod error;
 pub mod instruments;
 mod ledger;

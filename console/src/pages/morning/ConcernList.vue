@@ -28,6 +28,8 @@ function place(concern: Concern): RouteLocationRaw | undefined {
       return { name: "trust" };
     case "universes":
       return { name: "universes", params: { name: which } };
+    case "editions":
+      return { name: "editions", params: { spec: which } };
     case "lists":
       return { name: "sources" };
     case "series":

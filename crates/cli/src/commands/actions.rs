@@ -160,13 +160,12 @@ async fn list(client: &Client, instrument: &str, as_of: Option<&str>) -> Result<
 }
 
 fn row(a: &Action, zone: &show::Zone) -> Vec<String> {
-    let text = |value: &Option<String>| value.clone().unwrap_or_else(|| "-".to_owned());
     vec![
         a.ex_date.clone(),
         a.terms.clone(),
-        text(&a.price_factor),
-        text(&a.volume_factor),
-        text(&a.close),
+        show::or_dash(&a.price_factor),
+        show::or_dash(&a.volume_factor),
+        show::or_dash(&a.close),
         a.from.clone(),
         zone.minute(&a.learned_at),
         a.id.map_or_else(|| "-".to_owned(), |id| id.to_string()),

@@ -30,7 +30,6 @@ pub async fn chain(client: &Client, ask: Which) -> Result<Code, Failure> {
     show::heading(&format!("{}, as of {}", escaped(&chain.title), told.as_of));
     out!("{} in each session; rolls {}", chain.made_of, chain.rule);
     out!("");
-    let text = |value: &Option<String>| value.clone().unwrap_or_else(|| "-".to_owned());
     show::table(
         &show::Columns {
             headers: &["contract", "expiry", "first notice", "bars from", "bars to", "stands from", "to"],
@@ -40,14 +39,14 @@ pub async fn chain(client: &Client, ask: Which) -> Result<Code, Failure> {
         told.chain_of
             .iter()
             .map(|c| {
-                let ends = if c.from.is_some() && c.to.is_none() { "now".to_owned() } else { text(&c.to) };
+                let ends = if c.from.is_some() && c.to.is_none() { "now".to_owned() } else { show::or_dash(&c.to) };
                 vec![
                     c.instrument.clone(),
-                    text(&c.expiry),
-                    text(&c.first_notice),
-                    text(&c.bars_from),
-                    text(&c.bars_to),
-                    text(&c.from),
+                    show::or_dash(&c.expiry),
+                    show::or_dash(&c.first_notice),
+                    show::or_dash(&c.bars_from),
+                    show::or_dash(&c.bars_to),
+                    show::or_dash(&c.from),
                     ends,
                 ]
             })
@@ -71,11 +70,11 @@ pub async fn chain(client: &Client, ask: Which) -> Result<Code, Failure> {
                         r.from.clone(),
                         r.old.clone(),
                         r.new.clone(),
-                        text(&r.closes_on),
-                        text(&r.old_close),
-                        text(&r.new_close),
-                        text(&r.difference),
-                        text(&r.ratio),
+                        show::or_dash(&r.closes_on),
+                        show::or_dash(&r.old_close),
+                        show::or_dash(&r.new_close),
+                        show::or_dash(&r.difference),
+                        show::or_dash(&r.ratio),
                         format!("{late}{}", r.why),
                     ]
                 })
@@ -99,13 +98,12 @@ async fn list(client: &Client, query: &[(&str, &str)]) -> Result<Code, Failure> 
         note!("no continuous series is configured; docs/futures.md tells what stands in chains/NAME.toml");
         return Ok(Code::Fine);
     }
-    let text = |value: &Option<String>| value.clone().unwrap_or_else(|| "-".to_owned());
     let row = |c: &Chain| {
         vec![
             c.name.clone(),
             escaped(&c.title),
-            text(&c.contract),
-            text(&c.since),
+            show::or_dash(&c.contract),
+            show::or_dash(&c.since),
             c.contracts.to_string(),
             c.rolls.to_string(),
             c.rule.clone(),

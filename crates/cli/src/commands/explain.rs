@@ -90,6 +90,5 @@ fn row(s: &SeriesTold) -> Vec<String> {
     let (complete, missing) =
         s.completeness.as_ref().map_or(("-".to_owned(), "-".to_owned()), |c| (show::percent(c), show::count(c.missing)));
     let sources: Vec<&str> = s.sources.iter().map(|s| s.source.as_str()).collect();
-    let end = |moment: &Option<String>| moment.clone().unwrap_or_else(|| "-".to_owned());
-    vec![s.series.clone(), end(&s.from), end(&s.to), show::count(s.bars), complete, missing, sources.join(", ")]
+    vec![s.series.clone(), show::or_dash(&s.from), show::or_dash(&s.to), show::count(s.bars), complete, missing, sources.join(", ")]
 }

@@ -3,7 +3,9 @@
 pub mod actions;
 pub mod bars;
 pub mod chain;
+pub mod copying;
 pub mod coverage;
+pub mod editions;
 pub mod excuses;
 pub mod explain;
 pub mod fetches;

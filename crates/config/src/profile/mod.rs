@@ -206,7 +206,7 @@ pub fn parse(file: &Path, text: &str) -> Result<Profile, Vec<Problem>> {
     let profile: Profile = problem::toml(file, text)?;
     let mut problems = vec![];
     let mut wrong = |needle: &str, what: String| problems.push(Problem::at(file, text, text.find(needle).unwrap_or(0), what));
-    if profile.name.is_empty() || !profile.name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-') {
+    if !text::is_name(&profile.name) {
         wrong("name", format!("`{}` cannot be a source's name; use letters, digits and hyphens", profile.name));
     }
     if !["http://", "https://", "ftp://", "folder:"].iter().any(|scheme| profile.base.starts_with(scheme)) {

@@ -1,5 +1,7 @@
 //! Exact decimal numbers: what a source printed, and nothing else.
 
+use num_bigint::BigInt;
+use num_rational::BigRational;
 use std::fmt;
 
 /// Digits kept after the point, at most.
@@ -198,6 +200,12 @@ impl Decimal {
     #[must_use]
     pub fn to_f64(self) -> f64 {
         self.mantissa as f64 / 10f64.powi(i32::from(self.scale))
+    }
+
+    /// The value as an exact fraction.
+    #[must_use]
+    pub fn fraction(self) -> BigRational {
+        BigRational::new(self.mantissa.into(), BigInt::from(10).pow(u32::from(self.scale)))
     }
 
     /// All digits at a scale of at least its own, as one whole number; 36 digits at most.

@@ -15,7 +15,7 @@
 use crate::{
     action::{Action, Dividend, What},
     decimal::{Decimal, LIMIT},
-    slot::Slot,
+    slot::{Slot, Span},
     time::TradeDate,
 };
 use num_bigint::BigInt;
@@ -63,10 +63,6 @@ pub struct Judged {
     pub effect: Effect,
 }
 
-fn ratio(number: Decimal) -> BigRational {
-    BigRational::new(number.mantissa.into(), BigInt::from(10).pow(u32::from(number.scale)))
-}
-
 fn of(new: i64, old: i64) -> BigRational {
     BigRational::new(new.into(), old.into())
 }
@@ -93,7 +89,7 @@ pub fn judge(
         let before = close(counts_on);
         let reference = match &left {
             Some((date, left)) if *date == counts_on => left.clone(),
-            _ => before.map(|(_, close)| ratio(close)),
+            _ => before.map(|(_, close)| close.fraction()),
         };
         let effect = match () {
             () if counts_on > until => Effect::AfterAnchor,
@@ -127,10 +123,10 @@ fn factors(action: &Action, close: Option<&BigRational>, currency: &str) -> Resu
         What::Dividend(dividend) => (taken(known()?, &dividend_paid(dividend, currency)?, "the dividend")?, one()),
         What::SpinOff { new, old, value } => {
             let value = value.ok_or("the value of what was spun off is not known yet")?;
-            (taken(known()?, &(of(*new, *old) * ratio(value)), "what was spun off")?, one())
+            (taken(known()?, &(of(*new, *old) * value.fraction()), "what was spun off")?, one())
         }
         What::Rights { new, old, price } => {
-            let (close, k, price) = (known()?, of(*new, *old), ratio(*price));
+            let (close, k, price) = (known()?, of(*new, *old), price.fraction());
             let factor = if price >= *close { one() } else { (close + &k * price) / (close * (one() + &k)) };
             (factor, one())
         }
@@ -141,8 +137,8 @@ fn factors(action: &Action, close: Option<&BigRational>, currency: &str) -> Resu
 pub(crate) fn dividend_paid(dividend: &Dividend, currency: &str) -> Result<BigRational, String> {
     match (&dividend.currency, dividend.rate) {
         (Some(other), None) if other != currency => Err(format!("it is paid in {other}, and no rate to {currency} is known")),
-        (Some(other), Some(rate)) if other != currency => Ok(ratio(dividend.amount) * ratio(rate)),
-        _ => Ok(ratio(dividend.amount)),
+        (Some(other), Some(rate)) if other != currency => Ok(dividend.amount.fraction() * rate.fraction()),
+        _ => Ok(dividend.amount.fraction()),
     }
 }
 
@@ -233,6 +229,20 @@ impl Factors {
     pub fn at(&self, slot: Slot) -> &Stretch {
         let at = self.stretches.partition_point(|(end, _)| *end <= slot);
         &self.stretches[at.min(self.stretches.len() - 1)].1
+    }
+
+    /// The factors of a stretch of slots as a text: where they are the same, so are adjusted numbers.
+    #[must_use]
+    pub fn over(&self, span: &Span) -> String {
+        let mut out = String::new();
+        let first = self.stretches.partition_point(|(end, _)| *end <= span.start);
+        for (end, stretch) in &self.stretches[first..] {
+            out.push_str(&format!("{} {} {}\n", end.min(&span.end).0, stretch.price.exact, stretch.volume.exact));
+            if *end >= span.end {
+                break;
+            }
+        }
+        out
     }
 
     /// How many digits more before the point a price may have than before, at most.

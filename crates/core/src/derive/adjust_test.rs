@@ -132,7 +132,7 @@ proptest! {
     ) {
         let made = Factor::new(factor.clone()).times(Decimal { mantissa, scale }, decimals);
         let exact = factor * BigRational::new(mantissa.into(), BigInt::from(10).pow(scale.into()));
-        let away = ratio(made) - &exact;
+        let away = made.fraction() - &exact;
         let half = BigRational::new(1.into(), BigInt::from(2) * BigInt::from(10).pow(made.scale.into()));
         prop_assert!(away.abs() <= half, "{} is not the nearest to {}", made, exact);
         if away.abs() == half {
@@ -158,8 +158,8 @@ proptest! {
         let paid = action("dividend", &format!("ex_date=2025-03-17 amount={dividend}"));
         let found = judge(vec![paid], Adjust::All, day("2025-04-09"), "NZD", |d| d, |_| Some((day("2025-03-14"), close)));
         let factors = Factors::of(&found, Slot::on, None);
-        let before = ratio(close) * &factors.at(Slot::on(day("2025-03-14"))).price.exact;
-        let price = ratio(Decimal { mantissa: open, scale: 2 });
-        prop_assert_eq!(&price / before, price / (ratio(close) - ratio(dividend)));
+        let before = close.fraction() * &factors.at(Slot::on(day("2025-03-14"))).price.exact;
+        let price = (Decimal { mantissa: open, scale: 2 }).fraction();
+        prop_assert_eq!(&price / before, price / (close.fraction() - dividend.fraction()));
     }
 }

@@ -71,8 +71,8 @@ pub struct Standpoint<'a> {
     pub adjusted: Option<(&'a BigRational, &'a BigRational)>,
     /// Whether the bar was made of finer ones, adjusted before.
     pub made: bool,
-    /// Whether numbers are worked out of it and of bars before it.
-    pub worked: bool,
+    /// Where numbers are worked out of it and of bars before it: by what all bars of the series were multiplied.
+    pub worked: Option<&'a str>,
     /// The text of the actions of that day, by its place.
     pub action: Option<u32>,
 }
@@ -115,8 +115,9 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
             () if !was.is_printed_as(is) => ChangedBy::Bar,
             () if then.adjusted != now.adjusted || then.action != now.action => ChangedBy::Action,
             () if then.is_doubted(to) != now.is_doubted(to) => ChangedBy::Finding,
-            // What stands as it stood was worked out of another bar before it.
-            () if now.worked => ChangedBy::Bar,
+            // What stands as it stood was worked out of bars before it that were adjusted otherwise, or of another bar.
+            () if now.worked.is_some() && then.worked != now.worked => ChangedBy::Action,
+            () if now.worked.is_some() => ChangedBy::Bar,
             () => ChangedBy::Configuration,
         },
         (Some((_, from)), Some((_, to))) => match (then.before(to, from), now.before(to, from)) {
@@ -166,6 +167,16 @@ mod tests {
                 ChangedBy::Action,
             ),
             (at(&a, "p", &both, &[]), at(&a, "p", &both, &["p"]), ChangedBy::Finding),
+            (
+                Standpoint { worked: Some("1"), ..at(&a, "p", &both, &[]) },
+                Standpoint { worked: Some("1/2"), ..at(&a, "p", &both, &[]) },
+                ChangedBy::Action,
+            ),
+            (
+                Standpoint { worked: Some("1"), ..at(&a, "p", &both, &[]) },
+                Standpoint { worked: Some("1"), ..at(&a, "p", &both, &[]) },
+                ChangedBy::Bar,
+            ),
             (at(&a, "p", &both, &[]), at(&a, "p", &both, &[]), ChangedBy::Configuration),
             // The better one comes, or is doubted, or is believed again.
             (at(&a, "q", &both, &[]), at(&b, "p", &both, &[]), ChangedBy::Bar),

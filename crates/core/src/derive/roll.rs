@@ -5,7 +5,6 @@
 //! trading day, whichever comes first.
 
 use crate::{adjust::Factor, calendar::Session, decimal::Decimal, time::TradeDate};
-use num_bigint::BigInt;
 use num_rational::BigRational;
 use num_traits::One;
 
@@ -108,7 +107,7 @@ impl Roll {
     #[must_use]
     pub fn ratio(&self) -> Option<Decimal> {
         let (_, old, new) = self.closes.filter(|(_, old, new)| old.mantissa > 0 && new.mantissa > 0)?;
-        Some(Factor::new(fraction(new) / fraction(old)).decimal(12))
+        Some(Factor::new(new.fraction() / old.fraction()).decimal(12))
     }
 }
 
@@ -139,9 +138,9 @@ pub fn rolled(contracts: &[Contract], sessions: &[Session], closed: usize, by: &
     let mut front = chain.first(begin);
     let mut since = sessions[begin].date;
     let behind = nth.saturating_sub(1);
-    for at in begin..closed {
+    for (at, session) in sessions.iter().enumerate().take(closed).skip(begin) {
         let Some(decision) = chain.decide(front, at) else { continue };
-        let from = sessions.get(at + 1).map_or_else(|| sessions[at].date.plus(1), |s| s.date);
+        let from = chain.after(at);
         if let Some(skipped) = decision.skipped(front, contracts) {
             out.notes.push(skipped);
         }
@@ -152,17 +151,16 @@ pub fn rolled(contracts: &[Contract], sessions: &[Session], closed: usize, by: &
                 let closes = chain.closes(pair, at);
                 let (old, new) = (&contracts[pair.0].symbol, &contracts[pair.1].symbol);
                 match closes {
-                    None => out.notes.push(format!(
-                        "no session up to {} has closes of both {old} and {new}; nothing is adjusted there",
-                        sessions[at].date
-                    )),
-                    Some((date, ..)) if date != sessions[at].date => out.notes.push(format!(
+                    None => out
+                        .notes
+                        .push(format!("no session up to {} has closes of both {old} and {new}; nothing is adjusted there", session.date)),
+                    Some((date, ..)) if date != session.date => out.notes.push(format!(
                         "{old} to {new} on {from}: the closes are of {date}, the newest session up to the roll in which both traded"
                     )),
                     Some(_) => {}
                 }
                 out.rolls.push(Roll {
-                    decided: sessions[at].date,
+                    decided: session.date,
                     from,
                     contracts: pair,
                     closes,
@@ -203,6 +201,11 @@ impl Decision {
 }
 
 impl Chain<'_> {
+    /// The trade date after a session.
+    fn after(&self, at: usize) -> TradeDate {
+        self.sessions.get(at + 1).map_or_else(|| self.sessions[at].date.plus(1), |s| s.date)
+    }
+
     /// The front contract of the first session.
     fn first(&self, begin: usize) -> usize {
         if let By::Table(table) = self.by {
@@ -230,7 +233,7 @@ impl Chain<'_> {
             }
             By::DayOfMonth { day, months_before } => {
                 let on = month_day(self.contracts[front].expiry, *day, *months_before);
-                let from = self.sessions.get(at + 1).map_or_else(|| self.sessions[at].date.plus(1), |s| s.date);
+                let from = self.after(at);
                 (from >= on).then(|| format!("from {on} on"))
             }
             By::Volume(confirmed) => {
@@ -240,7 +243,7 @@ impl Chain<'_> {
                 window.then(|| format!("the larger volume in {confirmed} sessions running"))
             }
             By::Table(table) => {
-                let from = self.sessions.get(at + 1).map_or_else(|| self.sessions[at].date.plus(1), |s| s.date);
+                let from = self.after(at);
                 let named = table.iter().rev().find(|(date, _)| *date <= from);
                 let place = named.and_then(|(_, symbol)| self.contracts.iter().position(|c| c.symbol == *symbol));
                 let place = place.filter(|place| *place > front)?;
@@ -322,17 +325,13 @@ pub fn ratios(rolls: &[Roll], legs: usize, oldest: bool) -> Vec<BigRational> {
     let mut out = vec![BigRational::one(); legs];
     for at in (0..legs.saturating_sub(1)).rev() {
         let step = rolls.get(at).and_then(|r| r.closes).filter(|(_, old, new)| old.mantissa > 0 && new.mantissa > 0);
-        let step = step.map_or_else(BigRational::one, |(_, old, new)| fraction(new) / fraction(old));
+        let step = step.map_or_else(BigRational::one, |(_, old, new)| new.fraction() / old.fraction());
         out[at] = &out[at + 1] * step;
     }
     if oldest && let Some(first) = out.first().cloned() {
         out.iter_mut().for_each(|ratio| *ratio = &*ratio / &first);
     }
     out
-}
-
-fn fraction(number: Decimal) -> BigRational {
-    BigRational::new(number.mantissa.into(), BigInt::from(10).pow(u32::from(number.scale)))
 }
 
 #[cfg(test)]

@@ -165,7 +165,7 @@ proptest! {
             // On the session of the roll both contracts meet.
             let shifted = |price: Decimal, by: Decimal| price.minus(Decimal { mantissa: -by.mantissa, ..by }).unwrap();
             prop_assert_eq!(shifted(old, shifts[at]), shifted(new, shifts[at + 1]));
-            prop_assert_eq!(fraction(old) * &ratios[at], fraction(new) * &ratios[at + 1]);
+            prop_assert_eq!(old.fraction() * &ratios[at], new.fraction() * &ratios[at + 1]);
             prop_assert!(ratios[at].to_f64().unwrap() > 0.0);
         }
     }

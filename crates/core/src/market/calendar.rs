@@ -137,7 +137,7 @@ impl Calendar {
     /// ```
     #[must_use]
     pub fn at_or_after(&self, at: Timestamp) -> Option<&Session> {
-        self.sessions.get(self.sessions.partition_point(|s| s.close() <= at))
+        self.sessions.get(self.closed_by(at))
     }
 
     /// The last session whose close is at or before `at`.
@@ -155,7 +155,19 @@ impl Calendar {
     /// ```
     #[must_use]
     pub fn last_closed(&self, at: Timestamp) -> Option<&Session> {
-        self.sessions[..self.sessions.partition_point(|s| s.close() <= at)].last()
+        self.sessions[..self.closed_by(at)].last()
+    }
+
+    /// How many sessions have closed by an instant: the first so many.
+    #[must_use]
+    pub fn closed_by(&self, at: Timestamp) -> usize {
+        self.sessions.partition_point(|s| s.close() <= at)
+    }
+
+    /// How many have begun by then.
+    #[must_use]
+    pub fn begun_by(&self, at: Timestamp) -> usize {
+        self.sessions.partition_point(|s| s.open() <= at)
     }
 
     /// The session that the bar at `slot` belongs to; `None` when the venue is closed then.

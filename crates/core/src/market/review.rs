@@ -18,6 +18,20 @@ pub enum Every {
     Month,
 }
 
+/// The number of the day, ISO week or month of a date, counted from any beginning.
+#[must_use]
+pub fn period(every: Every, date: TradeDate) -> i64 {
+    match every {
+        Every::Day => i64::from(date.0),
+        // The epoch was a Thursday: a Monday begins the ISO week.
+        Every::Week => (i64::from(date.0) + 3).div_euclid(7),
+        Every::Month => {
+            let civil = date.to_civil();
+            i64::from(civil.year()) * 12 + i64::from(civil.month())
+        }
+    }
+}
+
 /// A review: after the close of one session, for the sessions from the next one on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Review {
@@ -45,15 +59,7 @@ pub struct Review {
 /// ```
 #[must_use]
 pub fn reviews(sessions: &[Session], since: TradeDate, every: Every, closed: usize) -> Vec<Review> {
-    let period = |date: TradeDate| match every {
-        Every::Day => i64::from(date.0),
-        // The epoch was a Thursday: a Monday begins the ISO week.
-        Every::Week => (i64::from(date.0) + 3).div_euclid(7),
-        Every::Month => {
-            let civil = date.to_civil();
-            i64::from(civil.year()) * 12 + i64::from(civil.month())
-        }
-    };
+    let period = |date| period(every, date);
     let first = sessions.partition_point(|s| s.date < since);
     let mut out = vec![];
     for at in first.saturating_sub(1)..closed.min(sessions.len().saturating_sub(1)) {

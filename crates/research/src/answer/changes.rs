@@ -128,8 +128,8 @@ impl Changes {
             }
             let places = |open: &Option<Open>| open.as_ref().map(|o| o.places.clone()).unwrap_or_default();
             let sides = (
-                was.zip(how_then).map(|(member, how)| Side { prepared: &self.then, member, how, places: places(then), words: &self.words }),
-                is.zip(how_now).map(|(member, how)| Side { prepared: &self.now, member, how, places: places(now), words: &self.words }),
+                was.zip(how_then).map(|(member, how)| Side::of(&self.then, member, how, places(then), &self.words)),
+                is.zip(how_now).map(|(member, how)| Side::of(&self.now, member, how, places(now), &self.words)),
             );
             let batch = self.differing(rows, sides);
             if batch.rows > 0 {
@@ -208,9 +208,17 @@ struct Side<'p> {
     how: Rows<'p>,
     places: Vec<u32>,
     words: &'p Words,
+    /// By what the bars of the member are multiplied, all of them.
+    factors: String,
 }
 
-impl Side<'_> {
+impl<'p> Side<'p> {
+    fn of(prepared: &'p Prepared, member: &'p Member, how: Rows<'p>, places: Vec<u32>, words: &'p Words) -> Side<'p> {
+        let all = Slot(i64::MIN)..Slot(i64::MAX);
+        let factors = member.adjusted.as_ref().map(|a| a.factors.over(&all)).unwrap_or_default();
+        Side { prepared, member, how, places, words, factors }
+    }
+
     fn moments(&self, column: Column, slots: &[Slot]) -> Cells {
         self.how.moments(column, slots.iter().copied())
     }
@@ -235,7 +243,7 @@ impl Side<'_> {
         // A bar that was made of finer ones has the factors of the first of them.
         let adjusted = self.member.adjusted.as_ref().filter(|_| resolved.question.adjust.is_some());
         let factors = adjusted.map(|a| a.factors.at(extra.map_or(slot, |e| e.span.start)));
-        let worked = !self.member.worked.is_empty();
+        let worked = (!self.member.worked.is_empty()).then_some(self.factors.as_str());
         let (adjusted, made) = (factors.map(|f| (&f.price.exact, &f.volume.exact)), extra.is_some());
         let action = self.member.action_in(&self.how, slot, extra, &self.words.actions);
         let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
@@ -296,7 +304,7 @@ impl Side<'_> {
 
 impl Cells {
     /// Whether a row is written alike in two columns of a kind: numbers of equal value and other digits are not.
-    fn same(&self, other: &Cells, row: usize) -> bool {
+    pub(crate) fn same(&self, other: &Cells, row: usize) -> bool {
         let alike = |a: Option<Decimal>, b: Option<Decimal>| a.zip(b).map_or(a.is_none() && b.is_none(), |(a, b)| a.is_printed_as(b));
         match (self, other) {
             (Cells::Numbers(a), Cells::Numbers(b)) => alike(a[row], b[row]),

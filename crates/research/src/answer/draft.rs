@@ -110,7 +110,12 @@ impl Research {
         resolved.without.dedup();
         drop(by_row);
         drop(views);
-        Ok(Draft { prepared: Prepared { research: self.clone(), resolved, members }, known })
+        let question = &resolved.question;
+        let several = members.len() > 1
+            || question.instruments.iter().any(|i| i.contains('*'))
+            || question.search.is_some()
+            || question.universe.is_some();
+        Ok(Draft { prepared: Prepared { research: self.clone(), resolved, members, several }, known })
     }
 
     /// A series of the answer with what is known of it before its doubts are looked for.
@@ -159,11 +164,13 @@ impl Research {
             };
             beside = Beside { missing: Arc::new(missing), held: Arc::new(held), payouts: Arc::default() };
         }
-        let measured = standing.filter(|_| measures(question)).map(|standing| Arc::new(standing.measured));
+        let standing = standing.map(|standing| Arc::new(standing.measured));
+        let measured = standing.clone().filter(|_| measures(question));
         let whole = whole.unwrap_or(empty);
         let (doubted, acted, other) = (vec![], None, None);
         let adjusted = by_ratio(resolved, &wanted)?.map(Arc::new);
-        let mut member = Member { wanted, subject, completeness, extent, whole, worked, beside, doubted, measured, acted, adjusted, other };
+        let mut member =
+            Member { wanted, subject, completeness, extent, whole, worked, beside, doubted, standing, measured, acted, adjusted, other };
         let how = finer(resolved, &member)?;
         if how.is_narrowed() && !member.beside.missing.is_empty() {
             // What is missing outside the hours that are asked for is missed by nobody.

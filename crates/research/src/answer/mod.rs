@@ -12,6 +12,7 @@ mod how;
 mod latest;
 mod long;
 mod made;
+mod part;
 mod rows;
 mod wide;
 mod worked;
@@ -38,6 +39,7 @@ use mizuno_core::{
     resample::Length,
 };
 use mizuno_desk::{DeskError, hands::Hands};
+pub(crate) use part::{Dates, Learned};
 pub(crate) use rows::decimals;
 use rows::{FACTOR, Measured, Rows};
 use std::sync::Arc;
@@ -72,7 +74,9 @@ pub struct Member {
     other: Option<Box<Member>>,
     /// The slots whose bars are doubted, for each of its sources by its place; of one source only where the question asks for them.
     doubted: Vec<Spans>,
-    /// What tells how complete each trade date is, where the question asks for it.
+    /// What is expected and held of it; `None` when no collector keeps it any more.
+    standing: Option<Arc<Measured>>,
+    /// The same, where the question asks how complete each trade date or piece is.
     measured: Option<Arc<Measured>>,
     /// What its actions are held against, where the question asks for them.
     acted: Option<Acted>,
@@ -189,6 +193,8 @@ pub struct Prepared {
     pub resolved: Resolved,
     /// Its series, in the order of the answer.
     pub members: Vec<Member>,
+    /// Whether it is of several instruments.
+    several: bool,
 }
 
 /// An answer under way.
@@ -271,10 +277,7 @@ impl Prepared {
     /// Whether there are several instruments.
     #[must_use]
     pub fn is_of_several(&self) -> bool {
-        self.members.len() > 1
-            || self.resolved.question.instruments.iter().any(|i| i.contains('*'))
-            || self.resolved.question.search.is_some()
-            || self.resolved.question.universe.is_some()
+        self.several
     }
 
     /// How complete all of it is, together.
@@ -367,6 +370,12 @@ impl Prepared {
         for member in self.members.iter().filter(|_| typed) {
             rooms.push(self.room(member).await?);
         }
+        self.begin_in(rooms)
+    }
+
+    /// The same with room for the numbers of each series; for none where the file needs to know of none.
+    fn begin_in(self, rooms: Vec<(Digits, Digits)>) -> Result<Answer, DeskError> {
+        let typed = !rooms.is_empty();
         let research = self.research.clone();
         let hands = &research.desk.hands;
         let both = rooms.iter().copied().reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default();

@@ -14,6 +14,8 @@ use mizuno_store::table::{self, TableWriter, Values};
 
 /// Rows of one group: a batch of a wide file is short, and many small groups read slowly.
 const GROUP: usize = 1 << 14;
+/// Cells of one group at most.
+const CELLS: usize = 1 << 19;
 
 pub(super) struct ParquetEncoder {
     table: TableWriter<Vec<u8>>,
@@ -23,6 +25,8 @@ pub(super) struct ParquetEncoder {
     unit: Option<i64>,
     pending: Vec<Values>,
     rows: usize,
+    /// Rows of a group: those of a wide file stay below some megabytes of cells.
+    most: usize,
 }
 
 fn failed(error: ::parquet::errors::ParquetError) -> DeskError {
@@ -56,7 +60,8 @@ impl ParquetEncoder {
         let columns: Vec<_> = headings.iter().map(column).collect();
         let table = TableWriter::with_metadata(vec![], &columns, usize::MAX, &style.about).map_err(failed)?;
         let pending = vec![Values::default(); headings.len()];
-        Ok(ParquetEncoder { table, headings, floats, unit, pending, rows: 0 })
+        let most = GROUP.min(CELLS.div_ceil(headings.len().max(1)));
+        Ok(ParquetEncoder { table, headings, floats, unit, pending, rows: 0, most })
     }
 
     fn values(&self, heading: &Heading, cells: &Cells, rows: usize) -> Values {
@@ -86,11 +91,11 @@ impl ParquetEncoder {
         }
     }
 
-    fn group(&mut self, out: &mut Vec<u8>) -> Result<(), DeskError> {
-        if self.rows > 0 {
-            self.table.rows(&self.pending).map_err(failed)?;
-            self.pending.iter_mut().for_each(Values::clear);
-            self.rows = 0;
+    fn group(&mut self, rows: usize, out: &mut Vec<u8>) -> Result<(), DeskError> {
+        if rows > 0 {
+            let first: Vec<Values> = self.pending.iter_mut().map(|values| values.take(rows)).collect();
+            self.table.rows(&first).map_err(failed)?;
+            self.rows -= rows;
             out.append(self.table.sink());
         }
         Ok(())
@@ -108,15 +113,15 @@ impl Encoder for ParquetEncoder {
             self.pending[i].append(values);
         }
         self.rows += batch.rows;
-        // Groups of a wide file stay below some megabytes of cells.
-        if self.rows >= GROUP || self.rows * self.headings.len() >= 1 << 19 {
-            self.group(out)?;
+        // Cut by rows alone: how many there are in a batch depends on how the database lies on its disk.
+        while self.rows >= self.most {
+            self.group(self.most, out)?;
         }
         Ok(())
     }
 
     fn finish(mut self: Box<Self>, out: &mut Vec<u8>) -> Result<(), DeskError> {
-        self.group(out)?;
+        self.group(self.rows, out)?;
         out.append(&mut self.table.finish().map_err(failed)?);
         Ok(())
     }

@@ -75,10 +75,9 @@ impl WorkbookEncoder {
             sheet.write_string(row as u32, 1, value)?;
         }
         let instant = self.about.iter().find(|(key, _)| key == "mizuno.as_of").and_then(|(_, at)| at.parse::<Timestamp>().ok());
-        if let Some(at) = instant {
-            let made = ExcelDateTime::from_timestamp(at.0.div_euclid(SECOND))?;
-            self.book.set_properties(&DocProperties::new().set_title("Bars").set_creation_datetime(&made));
-        }
+        // Never the time at which it was written: the same answer has the same bytes.
+        let made = ExcelDateTime::from_timestamp(instant.map_or(0, |at| at.0.div_euclid(SECOND)))?;
+        self.book.set_properties(&DocProperties::new().set_title("Bars").set_creation_datetime(&made));
         Ok(())
     }
 

@@ -8,7 +8,7 @@ use mizuno_core::{
     spans,
 };
 use mizuno_desk::{DeskError, Setup, moments, universes::Universe};
-use mizuno_store::payloads;
+use mizuno_store::{payloads, series::known_by};
 use std::sync::Arc;
 
 /// A question with nothing relative in it.
@@ -267,7 +267,7 @@ impl Research {
         if is_chain(setup, symbol) {
             return self.continuous(setup, question, (symbol, source, side), instant).await;
         }
-        let finer = self.finer_for(setup, symbol, question, (source, side)).await?;
+        let finer = self.finer_for(setup, symbol, question, (source, side), instant).await?;
         let both = question.works_out(Quantity::Mid) || question.works_out(Quantity::Spread);
         let side = match side {
             Some(side) if both && side != Side::Bid => {
@@ -278,8 +278,8 @@ impl Research {
             _ if both => Some(Side::Bid),
             side => side,
         };
-        let key = self.series_for(setup, symbol, finer, side, source).await?;
-        let other = if both { Some(self.series_for(setup, symbol, finer, Some(Side::Ask), source).await?) } else { None };
+        let key = self.series_for(setup, (symbol, finer, side, source), instant).await?;
+        let other = if both { Some(self.series_for(setup, (symbol, finer, Some(Side::Ask), source), instant).await?) } else { None };
         let instrument = setup.instrument(&key.symbol)?;
         let calendar = setup.calendar_of(instrument)?;
         let span = self.span_in_pieces(question, key.interval, calendar, instant)?;
@@ -318,8 +318,8 @@ impl Research {
         if side == Some(Side::Mid) || question.works_out(Quantity::Mid) || question.works_out(Quantity::Spread) {
             return Err(DeskError::Invalid(format!("{name}: a continuous series has one side; leave out mid and spread")));
         }
-        let finer = self.finer_for(setup, &contract.symbol, question, (source, side)).await?;
-        let key = self.series_for(setup, &contract.symbol, finer, side, source).await?;
+        let finer = self.finer_for(setup, &contract.symbol, question, (source, side), instant).await?;
+        let key = self.series_for(setup, (&contract.symbol, finer, side, source), instant).await?;
         let instrument = Instrument {
             symbol: name.to_owned(),
             name: setup.config.chains[name].title.clone(),
@@ -343,6 +343,7 @@ impl Research {
         symbol: &str,
         question: &Question,
         (source, side): (&str, Option<Side>),
+        instant: Timestamp,
     ) -> Result<Interval, DeskError> {
         let length = question.length();
         if let Some(finer) = question.pieces.made_from {
@@ -353,7 +354,7 @@ impl Research {
                 }
             };
         }
-        let mut found = self.desk.store.series_of(&setup.instrument(symbol)?.symbol).await?;
+        let mut found = known_by(self.desk.store.series_of(&setup.instrument(symbol)?.symbol).await?, instant);
         found.retain(|s| source == GOLDEN || s.key.source == source);
         found.retain(|s| side.is_none_or(|side| side == s.key.side));
         let own = question.longer.is_none() && found.iter().any(|s| s.key.interval == question.interval);
@@ -368,13 +369,11 @@ impl Research {
     pub async fn series_for(
         &self,
         setup: &Setup,
-        symbol: &str,
-        interval: Interval,
-        side: Option<Side>,
-        source: &str,
+        (symbol, interval, side, source): (&str, Interval, Option<Side>, &str),
+        instant: Timestamp,
     ) -> Result<SeriesKey, DeskError> {
         let symbol = setup.instrument(symbol)?.symbol.clone();
-        let mut found = self.desk.store.series_of(&symbol).await?;
+        let mut found = known_by(self.desk.store.series_of(&symbol).await?, instant);
         found.retain(|s| s.key.interval == interval && (source == GOLDEN || s.key.source == source));
         found.retain(|s| side.is_none_or(|side| side == s.key.side));
         let mut sides: Vec<Side> = found.iter().map(|s| s.key.side).collect();
@@ -455,8 +454,8 @@ fn members(
         let mut range = span_of(&question.range, Interval::Daily, calendar, instant)?;
         if question.shape.layout == super::Layout::Latest {
             // The newest bars are those of its members in the newest session.
-            let begun = calendar.sessions().iter().take_while(|s| s.open() <= instant && Slot::on(s.date) < range.end);
-            let Some(newest) = begun.last() else { continue };
+            let begun = &calendar.sessions()[..calendar.begun_by(instant)];
+            let Some(newest) = begun[..begun.partition_point(|s| Slot::on(s.date) < range.end)].last() else { continue };
             range = Slot::on(newest.date)..Slot::on(newest.date.plus(1));
         }
         let days = universe.days(symbol);

@@ -22,7 +22,7 @@ pub struct Saved {
     pub saved_at: Option<Timestamp>,
 }
 
-/// What is wrong with the questions of a configuration, each with its file.
+/// What is wrong with the questions of a configuration, and with what editions make of them, each with its file.
 #[must_use]
 pub fn problems(config: &Config) -> Vec<String> {
     let read = |(name, text): (&String, &String)| {
@@ -30,10 +30,10 @@ pub fn problems(config: &Config) -> Vec<String> {
         let named = |problems: Vec<String>| problems.into_iter().map(move |p| format!("questions/{name}.toml: {p}")).collect::<Vec<_>>();
         found.err().map(named).unwrap_or_default()
     };
-    config.questions.iter().flat_map(read).collect()
+    config.questions.iter().flat_map(read).chain(crate::editions::problems(config)).collect()
 }
 
-/// Refuses a configuration with a question in it that cannot be asked.
+/// Refuses a configuration with a question in it that cannot be asked, or that an edition cannot be made of.
 ///
 /// # Errors
 /// Everything that is wrong with its questions.

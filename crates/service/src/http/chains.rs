@@ -1,6 +1,9 @@
 //! Continuous series of futures: chains and their rolls.
 
-use super::{problem::Refusal, query::Query};
+use super::{
+    problem::Refusal,
+    query::{AsOf, Query},
+};
 use actix_web::{
     get,
     web::{Data, Json, Path},
@@ -9,27 +12,18 @@ use mizuno_api::{ChainTold, Contract, Roll};
 use mizuno_core::{Decimal, TradeDate};
 use mizuno_desk::Setup;
 use mizuno_research::{Research, chains::Chain};
-use serde::Deserialize;
-use utoipa::IntoParams;
-
-#[derive(Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
-#[into_params(parameter_in = Query)]
-pub(super) struct AsOf {
-    /// Only what was known at this instant.
-    as_of: Option<String>,
-}
 
 /// Every continuous series in short.
 #[utoipa::path(params(AsOf), responses((status = 200, body = Vec<mizuno_api::Chain>)))]
 #[get("/api/v1/chains")]
 pub(super) async fn list_chains(research: Data<Research>, when: Query<AsOf>) -> Result<Json<Vec<mizuno_api::Chain>>, Refusal> {
     let instant = research.desk.pinned("as_of", when.as_of.as_deref()).await?;
+    let named = when.as_of.as_ref().map(|_| instant);
     let setup = research.desk.setup_at(instant).await?;
     let research = research.into_inner();
     let mut out = vec![];
     for name in setup.config.chains.keys() {
-        let chain = research.chain(&setup, name, instant, Some(instant)).await?;
+        let chain = research.chain(&setup, name, instant, named).await?;
         out.extend(short(&setup, &chain));
     }
     Ok(Json(out))
@@ -40,8 +34,9 @@ pub(super) async fn list_chains(research: Data<Research>, when: Query<AsOf>) -> 
 #[get("/api/v1/chains/{name}")]
 pub(super) async fn show_chain(research: Data<Research>, name: Path<String>, when: Query<AsOf>) -> Result<Json<ChainTold>, Refusal> {
     let instant = research.desk.pinned("as_of", when.as_of.as_deref()).await?;
+    let named = when.as_of.as_ref().map(|_| instant);
     let setup = research.desk.setup_at(instant).await?;
-    let chain = research.into_inner().chain(&setup, &name, instant, Some(instant)).await?;
+    let chain = research.into_inner().chain(&setup, &name, instant, named).await?;
     let short = short(&setup, &chain).ok_or_else(|| Refusal::invalid(format!("{name} is no longer configured")))?;
     let text = |date: Option<TradeDate>| date.map(|d| d.to_string());
     let contract = |(at, i): (usize, &mizuno_core::Instrument)| {

@@ -7,6 +7,7 @@ mod chains;
 mod concerns;
 mod console;
 mod coverage;
+mod editions;
 mod events;
 mod excuses;
 mod fetches;
@@ -106,6 +107,15 @@ handlers![
     actions::withdraw_action,
     chains::list_chains,
     chains::show_chain,
+    editions::list_editions,
+    editions::list_of_spec,
+    editions::make_edition,
+    editions::expire_editions,
+    editions::show_edition,
+    editions::decide_edition,
+    editions::verify_edition,
+    editions::show_difference,
+    editions::serve_edition_file,
     universes::list_universes,
     universes::show_universe,
     questions::list_questions,

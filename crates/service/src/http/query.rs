@@ -7,6 +7,7 @@ use std::{
     future::{Ready, ready},
     ops::Deref,
 };
+use utoipa::IntoParams;
 
 /// The parameters of a request.
 pub(super) struct Query<T>(T);
@@ -15,6 +16,15 @@ pub(super) struct Query<T>(T);
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Nothing {}
+
+/// As of when.
+#[derive(Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(super) struct AsOf {
+    /// Only what was known at this instant.
+    pub as_of: Option<String>,
+}
 
 impl<T> Deref for Query<T> {
     type Target = T;

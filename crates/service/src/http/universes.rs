@@ -1,6 +1,9 @@
 //! Universes: who belonged when.
 
-use super::{problem::Refusal, query::Query};
+use super::{
+    problem::Refusal,
+    query::{AsOf, Query},
+};
 use actix_web::{
     get,
     web::{Data, Json, Path},
@@ -17,14 +20,6 @@ use mizuno_desk::{
 use mizuno_research::Research;
 use serde::Deserialize;
 use utoipa::IntoParams;
-
-#[derive(Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
-#[into_params(parameter_in = Query)]
-pub(super) struct AsOf {
-    /// Only what was known at this instant.
-    as_of: Option<String>,
-}
 
 #[derive(Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -75,7 +70,7 @@ pub(super) async fn show_universe(research: Data<Research>, name: Path<String>, 
     let universe = research.universe(&setup, &name, instant).await?;
     let on = on.unwrap_or_else(|| research.newest_session(&setup, &universe, instant));
     let without = research.members_without(&setup, &universe).await?;
-    let symbol = |symbol: &str| setup.known(symbol).map_or_else(|| symbol.to_owned(), |i| setup.symbol_then(i).to_owned());
+    let symbol = |symbol: &str| called(&setup, symbol);
     let mut members: Vec<String> = universe.on(on).into_iter().map(symbol).collect();
     members.sort_unstable();
     let described = setup.config.universes.get(name.as_str());
@@ -115,6 +110,11 @@ pub(super) async fn show_universe(research: Data<Research>, name: Path<String>, 
     }))
 }
 
+/// What an instrument was called at the instant of the setup.
+fn called(setup: &Setup, symbol: &str) -> String {
+    setup.known(symbol).map_or(symbol, |i| setup.symbol_then(i)).to_owned()
+}
+
 fn memberships(setup: &Setup, universe: &Universe) -> Vec<Membership> {
     let mut out = vec![];
     for (symbol, stays) in &universe.members {
@@ -122,7 +122,7 @@ fn memberships(setup: &Setup, universe: &Universe) -> Vec<Membership> {
         for m in stays {
             let days = &m.stay.days;
             out.push(Membership {
-                instrument: instrument.map_or_else(|| symbol.clone(), |i| setup.symbol_then(i).to_owned()),
+                instrument: called(setup, symbol),
                 name: instrument.map(|i| i.name.clone()).unwrap_or_default(),
                 from: (days.start != ALWAYS).then(|| days.start.to_string()),
                 to: (days.end != STILL).then(|| days.end.to_string()),

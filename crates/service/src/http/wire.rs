@@ -64,6 +64,7 @@ pub(crate) fn event(event: &Event) -> mizuno_api::Event {
         Event::Fetch(row, series) => mizuno_api::Event::Fetch { fetch: fetch(row, series) },
         Event::Excuses => mizuno_api::Event::Excuses,
         Event::Lists => mizuno_api::Event::Lists,
+        Event::Editions => mizuno_api::Event::Editions,
     }
 }
 

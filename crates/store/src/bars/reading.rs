@@ -37,7 +37,7 @@ pub struct Reading {
 }
 
 /// While its past is collected again on another basis, a series is read as it was before.
-async fn on_one_basis(connection: &mut SqliteConnection, series: i64, as_of: Timestamp) -> Result<Timestamp> {
+pub(crate) async fn on_one_basis(connection: &mut SqliteConnection, series: i64, as_of: Timestamp) -> Result<Timestamp> {
     let rebasing = sqlx::query_scalar!(
         "SELECT min(began_at) AS \"began_at: i64\" FROM rebasing
          WHERE series_id = ?1 AND coalesce(known_at, began_at) <= ?2 AND (ended_at IS NULL OR ended_at > ?2)",

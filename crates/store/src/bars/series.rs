@@ -1,7 +1,7 @@
 //! The series there are.
 
 use crate::{Result, Store, StoreError};
-use mizuno_core::SeriesKey;
+use mizuno_core::{SeriesKey, Timestamp};
 use std::collections::HashMap;
 
 /// A series as the store knows it.
@@ -13,6 +13,17 @@ pub struct SeriesRow {
     pub key: SeriesKey,
     /// How often its bars have changed; the base of validators.
     pub revision: i64,
+    /// When it came to be.
+    pub begun_at: Timestamp,
+}
+
+/// Those that were there at an instant; all where none was, so that an answer of before the first is an empty one.
+#[must_use]
+pub fn known_by(mut rows: Vec<SeriesRow>, instant: Timestamp) -> Vec<SeriesRow> {
+    if rows.iter().any(|row| row.begun_at <= instant) {
+        rows.retain(|row| row.begun_at <= instant);
+    }
+    rows
 }
 
 impl Store {
@@ -37,11 +48,12 @@ impl Store {
                     for key in wanted {
                         let (interval, side) = (key.interval.to_string(), key.side.to_string());
                         let made = sqlx::query!(
-                            "INSERT INTO series (instrument_id, interval, side, source)
-                             SELECT id, ?, ?, ? FROM instrument WHERE symbol = ? ON CONFLICT DO NOTHING",
+                            "INSERT INTO series (instrument_id, interval, side, source, begun_at)
+                             SELECT id, ?, ?, ?, ? FROM instrument WHERE symbol = ? ON CONFLICT DO NOTHING",
                             interval,
                             side,
                             key.source,
+                            stamp.0,
                             key.symbol
                         )
                         .execute(&mut *c)
@@ -62,7 +74,7 @@ impl Store {
 
     pub(crate) async fn select_series(&self) -> Result<Vec<SeriesRow>> {
         let rows = sqlx::query!(
-            "SELECT s.id, i.symbol, s.interval, s.side, s.source, s.revision
+            "SELECT s.id, i.symbol, s.interval, s.side, s.source, s.revision, s.begun_at
              FROM series s JOIN instrument i ON i.id = s.instrument_id ORDER BY i.symbol, s.interval, s.side, s.source"
         )
         .fetch_all(&self.readers)
@@ -73,6 +85,7 @@ impl Store {
                 Ok(SeriesRow {
                     id: r.id,
                     revision: r.revision,
+                    begun_at: Timestamp(r.begun_at),
                     key: SeriesKey {
                         interval: r.interval.parse().map_err(|_| unreadable("interval", &r.interval))?,
                         side: r.side.parse().map_err(|_| unreadable("side", &r.side))?,

@@ -82,12 +82,17 @@ impl Values {
         self.levels.append(&mut more.levels);
     }
 
-    /// Takes all values out.
-    pub fn clear(&mut self) {
-        self.present.clear();
-        self.wide.clear();
-        self.floats.clear();
-        self.levels.clear();
+    /// Takes the first so many rows out.
+    #[must_use]
+    pub fn take(&mut self, rows: usize) -> Values {
+        let levels: Vec<i16> = self.levels.drain(..rows.min(self.levels.len())).collect();
+        let there = if levels.is_empty() { rows } else { levels.iter().filter(|level| **level > 0).count() };
+        Values {
+            present: self.present.drain(..there.min(self.present.len())).collect(),
+            wide: self.wide.drain(..there.min(self.wide.len())).collect(),
+            floats: self.floats.drain(..there.min(self.floats.len())).collect(),
+            levels,
+        }
     }
 
     /// Values for every row.

@@ -38,7 +38,7 @@ impl Times<'_> {
     }
 
     fn ratio(&self) -> BigRational {
-        let raw = BigRational::new(self.raw.mantissa.into(), BigInt::from(10).pow(u32::from(self.raw.scale)));
+        let raw = self.raw.fraction();
         self.factor.map_or(raw.clone(), |f| raw * &f.exact)
     }
 }

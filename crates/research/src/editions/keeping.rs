@@ -1,0 +1,315 @@
+//! Editions that are there: verified, held against each other, pinned, withdrawn, and taken away by policy.
+
+use super::{
+    Progress, Recipe, SUMS,
+    file::{failed, sum_of},
+    making::Maker,
+};
+use crate::{
+    Research,
+    answer::batch::{Cells, Kind},
+    question::{Layout, Missing, Question},
+};
+use mizuno_core::Timestamp;
+use mizuno_desk::DeskError;
+use mizuno_store::editions::{EditionRow, FileRow, State};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::Path,
+    sync::Arc,
+};
+
+/// What was found of an edition.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Verdict {
+    /// Files that were looked at.
+    pub files: u64,
+    /// Files that are not as they were made, each with what is wrong.
+    pub damaged: Vec<(String, String)>,
+    /// Where it was made again: files that came out otherwise.
+    pub differ: Vec<String>,
+    /// Whether another version of the program made it.
+    pub other_program: Option<String>,
+}
+
+/// What differs between two editions.
+#[derive(Clone, Debug, Default)]
+pub struct Difference {
+    /// Files that only the second has.
+    pub new: Vec<FileRow>,
+    /// Files that only the first has.
+    pub gone: Vec<FileRow>,
+    /// Files of both with other bytes, as they are in the second.
+    pub changed: Vec<FileRow>,
+    /// How many are the same.
+    pub same: u64,
+    /// Questions that are asked otherwise.
+    pub asked_otherwise: Vec<String>,
+    /// Questions of the second, for asking what changed in their bars.
+    pub questions: Vec<(String, Question)>,
+}
+
+impl Research {
+    /// Holds the files of an edition against their sums, and if `again` makes it again from its record and holds that against them too.
+    ///
+    /// # Errors
+    /// When it is not there, or it cannot be made again.
+    pub async fn verify_edition(self: &Arc<Self>, row: &EditionRow, again: bool) -> Result<Verdict, DeskError> {
+        if row.state != State::Made && !(again && row.state == State::Expired) {
+            return Err(DeskError::Over(format!("{}/{} is {}, and has no files", row.spec, row.number, row.state.word())));
+        }
+        let _turn = self.at_work.turn.lock().await;
+        let files = self.desk.store.edition_files(row.id).await?;
+        let mut out = Verdict { files: files.len() as u64, ..Verdict::default() };
+        if row.state == State::Made {
+            let folder = self.edition_folder(row);
+            let known = files.clone();
+            out.damaged = self
+                .desk
+                .hands
+                .long(move || async move { damaged(&folder, &known) })
+                .await
+                .map_err(|e| DeskError::fault("verifying an edition", e))?;
+        }
+        if again {
+            out.other_program = (row.program != super::PROGRAM).then(|| row.program.clone());
+            out.differ = self.made_again(row, &files).await?;
+        }
+        Ok(out)
+    }
+
+    /// The files that come out otherwise when an edition is made again from its record alone.
+    async fn made_again(self: &Arc<Self>, row: &EditionRow, files: &[FileRow]) -> Result<Vec<String>, DeskError> {
+        let folder = self.editions_folder().join(".making").join(format!("{}-{}-again", row.spec, row.number));
+        let since = match row.before {
+            Some(id) => self.desk.store.editions(Some(&row.spec)).await?.into_iter().find(|other| other.id == id).map(|b| b.instant),
+            None => None,
+        };
+        let maker = Maker {
+            research: self.clone(),
+            recipe: Recipe::read(row)?,
+            instant: row.instant,
+            since,
+            before: None,
+            folder: folder.clone(),
+            kept: None,
+            progress: Arc::new(Progress::default()),
+        };
+        let made = self
+            .desk
+            .hands
+            .long(move || async move { maker.make().await })
+            .await
+            .map_err(|e| DeskError::fault("making an edition again", e));
+        let _ = std::fs::remove_dir_all(&folder);
+        let made = made??;
+        let before: BTreeMap<&str, &str> = files.iter().filter(|f| f.path != SUMS).map(|f| (f.path.as_str(), f.digest.as_str())).collect();
+        let after: BTreeMap<&str, &str> = made.rows.iter().map(|f| (f.path.as_str(), f.digest.as_str())).collect();
+        let all: BTreeSet<&str> = before.keys().chain(after.keys()).copied().collect();
+        Ok(all.into_iter().filter(|path| before.get(path) != after.get(path)).map(str::to_owned).collect())
+    }
+
+    /// What differs between two editions of a spec.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn edition_difference(&self, old: &EditionRow, new: &EditionRow) -> Result<Difference, DeskError> {
+        let [before, after] = [self.desk.store.edition_files(old.id).await?, self.desk.store.edition_files(new.id).await?];
+        let known: BTreeMap<&str, &FileRow> = before.iter().map(|f| (f.path.as_str(), f)).collect();
+        let there: BTreeSet<&str> = after.iter().map(|f| f.path.as_str()).collect();
+        let mut out =
+            Difference { gone: before.iter().filter(|f| !there.contains(f.path.as_str())).cloned().collect(), ..Difference::default() };
+        for file in after.iter().filter(|f| f.path != SUMS) {
+            match known.get(file.path.as_str()) {
+                None => out.new.push(file.clone()),
+                Some(same) if same.digest == file.digest => out.same += 1,
+                Some(_) => out.changed.push(file.clone()),
+            }
+        }
+        let (then, now) = (Recipe::read(old)?, Recipe::read(new)?);
+        let edition = now.edition()?;
+        let mut seen = BTreeSet::new();
+        for file in edition.files.iter().filter(|file| seen.insert(file.question.clone())) {
+            if then.questions.get(&file.question) != now.questions.get(&file.question) {
+                out.asked_otherwise.push(file.question.clone());
+            }
+            out.questions.push((file.question.clone(), now.question(file)?));
+        }
+        Ok(out)
+    }
+
+    /// Keeps an edition from expiring, or lets it.
+    ///
+    /// # Errors
+    /// When a name or a reason is missing.
+    pub async fn pin_edition(&self, row: &EditionRow, pinned: Option<(String, String)>) -> Result<(), DeskError> {
+        if let Some((by, why)) = &pinned {
+            named(by, why)?;
+        }
+        self.desk.store.pin_edition(row.id, pinned).await?;
+        self.desk.events.tell(mizuno_desk::Event::Editions);
+        Ok(())
+    }
+
+    /// Withdraws an edition: nobody is served its files any more, and whoever asks for them reads why.
+    ///
+    /// # Errors
+    /// When a name or a reason is missing, or it is withdrawn already.
+    pub async fn withdraw_edition(&self, row: &EditionRow, by: &str, why: &str) -> Result<(), DeskError> {
+        named(by, why)?;
+        if let Some((by, why, at)) = &row.withdrawn {
+            return Err(DeskError::Over(format!("{}/{} was withdrawn by {by} on {at}: {why}", row.spec, row.number)));
+        }
+        self.desk.store.withdraw_edition(row.id, by.trim().to_owned(), why.trim().to_owned()).await?;
+        self.desk.events.tell(mizuno_desk::Event::Editions);
+        Ok(())
+    }
+
+    /// Takes away the files of editions that are no longer kept, or with `preview` only says which. Those that are pinned stay.
+    ///
+    /// # Errors
+    /// When they cannot be taken away.
+    pub async fn expire_by_policy(&self, spec: &str, preview: bool) -> Result<Vec<EditionRow>, DeskError> {
+        let setup = self.desk.setup();
+        let Some(keep) = setup.config.editions.get(spec).and_then(|spec| spec.keep) else { return Ok(vec![]) };
+        let rows = self.desk.store.editions(Some(spec)).await?;
+        let made = rows.into_iter().filter(|row| row.state == State::Made);
+        let old: Vec<EditionRow> = made.skip(keep as usize).filter(|row| row.pinned.is_none()).collect();
+        if preview {
+            return Ok(old);
+        }
+        let _turn = self.at_work.turn.lock().await;
+        for row in &old {
+            let folder = self.edition_folder(row);
+            // Nobody is to see half of it: it gets another name first.
+            let gone = self.editions_folder().join(".making").join(format!("{}-{}-gone", row.spec, row.number));
+            self.desk.store.expire_edition(row.id).await?;
+            take_away(&folder, &gone).map_err(|e| failed(&folder, &e))?;
+        }
+        if !old.is_empty() {
+            self.desk.events.tell(mizuno_desk::Event::Editions);
+        }
+        Ok(old)
+    }
+
+    /// The instant that the changes of an edition refer to, if there is one before it.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub async fn edition_before(&self, row: &EditionRow) -> Result<Option<EditionRow>, DeskError> {
+        let Some(before) = row.before else { return Ok(None) };
+        Ok(self.desk.store.editions(Some(&row.spec)).await?.into_iter().find(|other| other.id == before))
+    }
+}
+
+/// Rows of a question that changed in one way for one cause.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Changed {
+    /// The question.
+    pub question: String,
+    /// What happened to them: `new`, `changed` or `gone`.
+    pub change: String,
+    /// Why.
+    pub cause: String,
+    /// How many.
+    pub rows: u64,
+    /// In how many of them each column is another; of rows that changed.
+    pub columns: BTreeMap<String, u64>,
+}
+
+impl Research {
+    /// What changed in the bars of a question between two instants, counted.
+    ///
+    /// # Errors
+    /// When the question cannot be asked, or the store cannot be read.
+    pub async fn changed_between(
+        self: &Arc<Self>,
+        name: &str,
+        question: &Question,
+        then: Timestamp,
+        now: Timestamp,
+    ) -> Result<Vec<Changed>, DeskError> {
+        if then >= now || question.shape.layout == Layout::Latest || question.shape.missing == Missing::Carried {
+            return Ok(vec![]);
+        }
+        let question = Question { as_of: Some(now), since: Some(then), ..question.clone() };
+        let draft = self.draft(self.resolve(question.clone()).await?).await?;
+        let mut answer = draft.changes(self.draft_then(&question, then).await?, false).await?;
+        let words = |at: usize| match &answer.headings[at].kind {
+            Kind::Words(words) => words.clone(),
+            _ => Arc::default(),
+        };
+        let (changes, causes) = (words(0), words(1));
+        // Each value stands beside what it was, under the same name with `old_` before it.
+        let place = |name: &str| answer.headings.iter().position(|h| h.name == name);
+        let pairs: Vec<(String, usize, usize)> =
+            answer.headings.iter().filter_map(|h| Some((h.name.clone(), place(&h.name)?, place(&format!("old_{}", h.name))?))).collect();
+        let mut out: BTreeMap<(u32, u32), Changed> = BTreeMap::new();
+        while let Some(batch) = answer.next().await? {
+            let (Cells::Words(change), Cells::Words(cause)) = (&batch.columns[0], &batch.columns[1]) else { continue };
+            for row in 0..batch.rows {
+                let (Some(change), Some(cause)) = (change[row], cause[row]) else { continue };
+                let entry = out.entry((change, cause)).or_insert_with(|| Changed {
+                    question: name.to_owned(),
+                    change: changes[change as usize].clone(),
+                    cause: causes[cause as usize].clone(),
+                    ..Changed::default()
+                });
+                entry.rows += 1;
+                if entry.change == "changed" {
+                    let others = pairs.iter().filter(|(_, new, old)| !batch.columns[*new].same(&batch.columns[*old], row));
+                    others.for_each(|(name, ..)| *entry.columns.entry(name.clone()).or_default() += 1);
+                }
+            }
+        }
+        Ok(out.into_values().collect())
+    }
+}
+
+fn named(by: &str, why: &str) -> Result<(), DeskError> {
+    match by.trim().is_empty() || why.trim().is_empty() {
+        true => Err(DeskError::Invalid("it needs a name (`by`) and a reason (`why`); others will ask".to_owned())),
+        false => Ok(()),
+    }
+}
+
+fn take_away(folder: &Path, gone: &Path) -> std::io::Result<()> {
+    if !folder.exists() {
+        return Ok(());
+    }
+    if let Some(parent) = gone.parent() {
+        std::fs::create_dir_all(parent)?;
+    }
+    std::fs::rename(folder, gone)?;
+    std::fs::remove_dir_all(gone)
+}
+
+/// The files of a folder that are not as they were made, and those that nobody made.
+fn damaged(folder: &Path, files: &[FileRow]) -> Vec<(String, String)> {
+    let mut out = vec![];
+    let known: BTreeSet<&str> = files.iter().map(|f| f.path.as_str()).collect();
+    for file in files {
+        match sum_of(&folder.join(&file.path)) {
+            Ok((sum, _)) if sum == file.digest => {}
+            Ok((_, bytes)) if bytes != file.bytes as u64 => {
+                out.push((file.path.clone(), format!("it has {bytes} bytes instead of {}", file.bytes)))
+            }
+            Ok(_) => out.push((file.path.clone(), "its bytes are others".to_owned())),
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => out.push((file.path.clone(), "it is not there".to_owned())),
+            Err(e) => out.push((file.path.clone(), e.to_string())),
+        }
+    }
+    let mut folders = vec![folder.to_owned()];
+    while let Some(at) = folders.pop() {
+        for entry in std::fs::read_dir(&at).into_iter().flatten().flatten() {
+            let path = entry.path();
+            let name = path.strip_prefix(folder).map(|p| p.display().to_string()).unwrap_or_default();
+            match path.is_dir() {
+                true => folders.push(path),
+                false if !known.contains(name.as_str()) => out.push((name, "nobody made it; it was put there".to_owned())),
+                false => {}
+            }
+        }
+    }
+    out
+}

@@ -1,0 +1,324 @@
+//! The files of an edition as they are made.
+//!
+//! [`Maker`] works in a folder of its own, keeps in the ledger what each file is as soon as that is on the disk, and puts the folder in its place
+//! when all of it is there. A process that is killed goes on behind the last file. A file that follows from the same as that of the
+//! edition before is the same file: a second name, and no second copy.
+
+use super::{
+    Progress, Recipe, SUMS,
+    contents::Contents,
+    cutting::{Cutting, Part},
+    file::{Written, failed},
+    package, page,
+};
+use crate::{
+    Research,
+    answer::batch::{Batch, Cells, Heading, Kind},
+    encode::{Style, encoder},
+    question::{Format, Question},
+};
+use futures_util::{StreamExt, stream};
+use mizuno_core::{Timestamp, bar::Digits};
+use mizuno_desk::DeskError;
+use mizuno_store::{editions::FileRow, payloads::digest};
+use std::{
+    collections::{BTreeMap, HashMap},
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+
+/// Files made side by side: each is laid out on one thread and written on another.
+const SIDE_BY_SIDE: usize = 2;
+/// Digits of a decimal in a Parquet file of an edition.
+const DIGITS: u8 = 18;
+
+/// A file of an edition, as its package tells of it.
+pub(super) struct Resource {
+    pub row: FileRow,
+    pub cut: BTreeMap<&'static str, String>,
+}
+
+/// The files of one question, as the package tells of them.
+pub(super) struct Answered {
+    /// The question's name, and itself.
+    pub name: String,
+    pub question: Question,
+    /// The columns of its files, in exact numbers and as plain types.
+    pub headings: Vec<Heading>,
+    pub adjustment: String,
+    pub units: String,
+    pub files: Vec<Resource>,
+}
+
+/// What becomes of the files.
+pub(super) struct Made {
+    pub rows: Vec<FileRow>,
+    /// The digest of the file of sums.
+    pub sums: String,
+}
+
+/// A job that makes files into a folder.
+pub(super) struct Maker {
+    pub research: Arc<Research>,
+    pub recipe: Recipe,
+    pub instant: Timestamp,
+    /// The instant of the edition before.
+    pub since: Option<Timestamp>,
+    /// The folder of the edition before with what its files are, where some may be taken from it.
+    pub before: Option<(PathBuf, HashMap<String, FileRow>)>,
+    pub folder: PathBuf,
+    /// The edition in whose name files are kept in the ledger, and those that are kept already.
+    pub kept: Option<(i64, HashMap<String, FileRow>)>,
+    pub progress: Arc<Progress>,
+}
+
+impl Maker {
+    /// Makes every file.
+    pub async fn make(&self) -> Result<Made, DeskError> {
+        let edition = self.recipe.edition()?;
+        std::fs::create_dir_all(&self.folder).map_err(|e| failed(&self.folder, &e))?;
+        let mut cuttings = vec![];
+        for file in &edition.files {
+            cuttings.push(Arc::new(self.research.cut(&self.recipe, file, self.instant).await?));
+        }
+        let files: usize = cuttings.iter().map(|c| c.parts.len()).sum();
+        self.progress.files.store(files as u64, std::sync::atomic::Ordering::Relaxed);
+        let mut told = vec![];
+        for cutting in &cuttings {
+            told.push(self.files_of(cutting).await?);
+        }
+        let contents = Contents::gather(&self.research, &edition, &cuttings, self.instant, self.since).await?;
+        let mut about = vec![];
+        for (name, table) in &contents.tables {
+            about.push(
+                self.keep(&format!("{}/{name}.csv", mizuno_config::edition::ABOUT), table.text().as_bytes(), table.rows() as i64).await?,
+            );
+        }
+        let mut described = std::collections::BTreeSet::new();
+        for answer in told.iter().filter(|answer| described.insert(package::schema_path(answer))) {
+            about.push(self.keep(&package::schema_path(answer), package::schema(answer).as_bytes(), 0).await?);
+        }
+        for (name, question) in contents.changed() {
+            about.push(self.changes(&name, question).await?);
+        }
+        drop(cuttings);
+        let package = package::text(&edition, &self.recipe, &contents, &told, &about);
+        let mut rows: Vec<FileRow> = told.into_iter().flat_map(|t| t.files.into_iter().map(|r| r.row)).chain(about).collect();
+        let page = page::text(&edition, &contents, &rows);
+        rows.push(self.keep(super::PACKAGE, package.as_bytes(), 0).await?);
+        rows.push(self.keep(super::PAGE, page.as_bytes(), 0).await?);
+        rows.sort_by(|a, b| a.path.cmp(&b.path));
+        let sums: String = rows.iter().map(|row| format!("{}  {}\n", row.digest, row.path)).collect();
+        let sums = self.keep(SUMS, sums.as_bytes(), 0).await?;
+        Ok(Made { sums: sums.digest, rows })
+    }
+
+    /// Makes the files of one question.
+    async fn files_of(&self, cutting: &Arc<Cutting>) -> Result<Answered, DeskError> {
+        let headings = headings(cutting).await?;
+        let mut making = stream::iter(cutting.parts.iter().map(|part| self.part(cutting, part))).buffered(SIDE_BY_SIDE);
+        let mut files = vec![];
+        while let Some(made) = making.next().await {
+            files.push(made?);
+            Progress::add(&self.progress.done, 1);
+        }
+        drop(making);
+        Ok(Answered {
+            name: cutting.spec.question.clone(),
+            question: cutting.question.clone(),
+            headings,
+            adjustment: cutting.whole.adjustment(),
+            units: cutting.whole.units(),
+            files,
+        })
+    }
+
+    async fn part(&self, cutting: &Arc<Cutting>, part: &Part) -> Result<Resource, DeskError> {
+        self.stopped()?;
+        let resource = |row| Resource { row, cut: part.cut.clone() };
+        if let Some(row) = self.is_there(&part.path) {
+            return Ok(resource(row));
+        }
+        let made_of = cutting.follows_from(part)?.map_or_else(String::new, |mut from| {
+            from.extend(super::PROGRAM.bytes());
+            digest(&from)
+        });
+        if let Some(row) = self.taken_over(&part.path, |old| !made_of.is_empty() && old.made_of == made_of)? {
+            Progress::add(&self.progress.linked, 1);
+            return Ok(resource(self.kept(row).await?));
+        }
+        let (cutting, part, folder, progress) = (cutting.clone(), part.clone(), self.folder.clone(), self.progress.clone());
+        let path = part.path.clone();
+        let work = async move { write(&cutting, &part, &folder, &progress).await };
+        let done = self.research.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("making a file of an edition", e))?;
+        let (sum, bytes, rows) = done?;
+        let row = FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of, linked: false };
+        Ok(resource(self.same_or_new(row).await?))
+    }
+
+    /// Keeps a file that was made, or takes that of the edition before in its place where the two are the same.
+    async fn same_or_new(&self, row: FileRow) -> Result<FileRow, DeskError> {
+        let path = self.folder.join(&row.path);
+        let old = self.before.as_ref().and_then(|(_, files)| files.get(&row.path)).filter(|old| old.digest == row.digest);
+        let row = match old {
+            None => row,
+            Some(_) => {
+                std::fs::remove_file(&path).map_err(|e| failed(&path, &e))?;
+                let made_of = row.made_of.clone();
+                match self.taken_over(&row.path, |old| old.digest == row.digest)? {
+                    Some(linked) => FileRow { made_of, ..linked },
+                    None => {
+                        return Err(DeskError::Invalid(format!(
+                            "{}: the edition before was taken away meanwhile; make it again",
+                            row.path
+                        )));
+                    }
+                }
+            }
+        };
+        self.kept(row).await
+    }
+
+    /// Writes a small file.
+    async fn keep(&self, path: &str, bytes: &[u8], rows: i64) -> Result<FileRow, DeskError> {
+        self.stopped()?;
+        let mut file = Written::begin(&self.folder, path)?;
+        file.buffer().extend_from_slice(bytes);
+        let (sum, bytes) = file.finish(&self.progress)?;
+        let row = FileRow { path: path.to_owned(), digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false };
+        self.same_or_new(row).await
+    }
+
+    /// What changed in the answer to a question since the edition before.
+    async fn changes(&self, name: &str, question: Question) -> Result<FileRow, DeskError> {
+        let research = &self.research;
+        let since = question.since.unwrap_or(self.instant);
+        let style = style(&question);
+        let draft = research.draft(research.resolve(question.clone()).await?).await?;
+        let mut answer = draft.changes(research.draft_then(&question, since).await?, false).await?;
+        let mut encoder = encoder(answer.headings.clone(), style)?;
+        let path = format!("{}/changes-{name}.csv", mizuno_config::edition::ABOUT);
+        let mut file = Written::begin(&self.folder, &path)?;
+        encoder.begin(file.buffer())?;
+        let mut rows = 0;
+        while let Some(batch) = answer.next().await? {
+            self.stopped()?;
+            rows += batch.rows as i64;
+            encoder.rows(&batch, file.buffer())?;
+            file.flush(&self.progress, false)?;
+        }
+        encoder.finish(file.buffer())?;
+        let (sum, bytes) = file.finish(&self.progress)?;
+        self.same_or_new(FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false }).await
+    }
+
+    fn stopped(&self) -> Result<(), DeskError> {
+        stopped(&self.progress)
+    }
+
+    /// What is known of a file that was made before the process ended.
+    fn is_there(&self, path: &str) -> Option<FileRow> {
+        let row = self.kept.as_ref()?.1.get(path)?;
+        let there = std::fs::metadata(self.folder.join(path)).is_ok_and(|m| m.len() == row.bytes as u64);
+        there.then(|| row.clone())
+    }
+
+    /// A file of the edition before under the same name here, where it is the one that is wanted.
+    fn taken_over(&self, path: &str, wanted: impl Fn(&FileRow) -> bool) -> Result<Option<FileRow>, DeskError> {
+        let Some((folder, files)) = &self.before else { return Ok(None) };
+        let Some(old) = files.get(path).filter(|old| wanted(old)) else { return Ok(None) };
+        let (from, to) = (folder.join(path), self.folder.join(path));
+        if let Some(parent) = to.parent() {
+            std::fs::create_dir_all(parent).map_err(|e| failed(parent, &e))?;
+        }
+        match std::fs::remove_file(&to) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(failed(&to, &e)),
+            _ => {}
+        }
+        let linked = std::fs::hard_link(&from, &to).or_else(|_| std::fs::copy(&from, &to).map(drop));
+        match linked {
+            Ok(()) => Ok(Some(FileRow { linked: true, ..old.clone() })),
+            // Somebody has taken it away: it is made anew.
+            Err(_) => Ok(None),
+        }
+    }
+
+    async fn kept(&self, row: FileRow) -> Result<FileRow, DeskError> {
+        if let Some((id, _)) = &self.kept {
+            self.research.desk.store.keep_edition_file(*id, row.clone()).await?;
+        }
+        Ok(row)
+    }
+}
+
+fn stopped(progress: &Progress) -> Result<(), DeskError> {
+    if progress.is_cancelled() { Err(DeskError::Over("it was cancelled".to_owned())) } else { Ok(()) }
+}
+
+/// What the columns of the files of a question are.
+async fn headings(cutting: &Cutting) -> Result<Vec<Heading>, DeskError> {
+    let all: Vec<usize> = (0..cutting.whole.members.len()).collect();
+    let whole = cutting.whole.part(&all, None)?;
+    Ok(whole.begin_with(room(cutting)).await?.headings)
+}
+
+/// Room for the numbers of typed files: one type for all files of all editions.
+fn room(cutting: &Cutting) -> Option<(Digits, Digits)> {
+    let of = |scale| Digits { whole: DIGITS - scale, scale };
+    cutting.question.file.format.is_typed().then(|| (of(cutting.spec.price_decimals), of(cutting.spec.volume_decimals)))
+}
+
+/// How the files of a question are written. What a typed file says of itself does not change from edition to edition.
+fn style(question: &Question) -> Style {
+    Style { file: question.file, clock: question.shape.clock.clone(), stamp: question.shape.stamp.clone(), about: vec![] }
+}
+
+/// Writes one file: its sum, its bytes and its rows.
+async fn write(cutting: &Cutting, part: &Part, folder: &Path, progress: &Progress) -> Result<(String, u64, i64), DeskError> {
+    let question = &cutting.question;
+    let mut style = style(question);
+    if question.file.format.is_typed() {
+        style.about = vec![
+            ("mizuno.question".to_owned(), question.to_json()),
+            ("mizuno.adjustment".to_owned(), cutting.whole.adjustment()),
+            ("mizuno.units".to_owned(), cutting.whole.units()),
+        ];
+    }
+    let mut answer = cutting.answer(part)?.begin_with(room(cutting)).await?;
+    let held = question.file.format == Format::Parquet && !question.file.floats;
+    let mut encoder = encoder(answer.headings.clone(), style)?;
+    let mut file = Written::begin(folder, &part.path)?;
+    encoder.begin(file.buffer())?;
+    let mut rows = 0;
+    while let Some(batch) = answer.next().await? {
+        stopped(progress)?;
+        if held {
+            fits(&answer.headings, &batch).map_err(|what| DeskError::Invalid(format!("{}: {what}", part.path)))?;
+        }
+        rows += batch.rows as i64;
+        Progress::add(&progress.rows, batch.rows as u64);
+        encoder.rows(&batch, file.buffer())?;
+        file.flush(progress, false)?;
+    }
+    encoder.finish(file.buffer())?;
+    let (sum, bytes) = file.finish(progress)?;
+    Ok((sum, bytes, rows))
+}
+
+/// Whether every number has room in its column; else what has not.
+fn fits(headings: &[Heading], batch: &Batch) -> Result<(), String> {
+    for (heading, cells) in headings.iter().zip(&batch.columns) {
+        let (Kind::Number(room), Cells::Numbers(cells)) = (&heading.kind, cells) else { continue };
+        let has_room = |number: &mizuno_core::Decimal| number.scale <= room.scale && number.whole_digits() <= room.whole;
+        if let Some(number) = cells.iter().flatten().find(|number| !has_room(number)) {
+            return Err(format!(
+                "{number} in the column {} has no room in {} digits with {} after the point; write other price_decimals or volume_decimals into \
+                 the spec",
+                heading.name,
+                room.whole + room.scale,
+                room.scale
+            ));
+        }
+    }
+    Ok(())
+}

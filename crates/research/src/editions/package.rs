@@ -1,0 +1,162 @@
+//! What an edition is, for programs: a Frictionless data package. Its own words stand under `mizuno`.
+
+use super::{
+    PROGRAM, Recipe,
+    contents::Contents,
+    making::{Answered, Resource},
+    second,
+    table::Table,
+};
+use crate::{
+    answer::batch::{Heading, Kind},
+    question::{Format, Layout, Question, zone::Stamp},
+};
+use mizuno_config::{Edition, edition::ABOUT};
+use mizuno_core::Completeness;
+use mizuno_store::editions::FileRow;
+use serde_json::{Map, Value, json};
+
+/// The package as JSON.
+pub(super) fn text(edition: &Edition, recipe: &Recipe, contents: &Contents, answered: &[Answered], about: &[FileRow]) -> String {
+    let mut resources: Vec<Value> = vec![];
+    for answer in answered {
+        resources.extend(answer.files.iter().map(|file| resource(answer, file)));
+    }
+    for row in about.iter().filter(|row| row.path.ends_with(".csv")) {
+        let name = row.path.trim_start_matches(ABOUT).trim_start_matches('/').trim_end_matches(".csv");
+        let table = contents.tables.iter().find(|(table, _)| *table == name).map(|(_, table)| table);
+        resources.push(described(row, name, table));
+    }
+    let questions: Map<String, Value> = answered.iter().map(|a| (a.name.clone(), told(&a.question, &a.adjustment, &a.units))).collect();
+    let package = json!({
+        "name": edition.name.to_lowercase(),
+        "title": edition.title,
+        "created": second(contents.instant),
+        "resources": resources,
+        "mizuno": {
+            "as_of": contents.instant.to_string(),
+            "program": PROGRAM,
+            "configuration": contents.configuration,
+            "spec": recipe.spec,
+            "questions": questions,
+            "completeness": figures(&contents.completeness),
+            "does_not_hold": contents.does_not_hold,
+            "without_bars": contents.without,
+            "since": contents.since.map(|at| json!({
+                "as_of": at.to_string(),
+                "instruments_joined": contents.joined,
+                "instruments_left": contents.left,
+            })),
+        },
+    });
+    let mut out = serde_json::to_string_pretty(&package).unwrap_or_default();
+    out.push('\n');
+    out
+}
+
+fn figures(c: &Completeness) -> Value {
+    json!({ "expected": c.expected, "held": c.held, "excused": c.excused, "missing": c.missing, "quiet": c.quiet })
+}
+
+fn told(question: &Question, adjustment: &str, units: &str) -> Value {
+    let asked: Value = serde_json::from_str(&question.to_json()).unwrap_or_default();
+    json!({
+        "asked": asked,
+        "prices": adjustment,
+        "units": units,
+        "clock": question.shape.clock.to_string(),
+        "stamped": if question.shape.at_end { "at the end of a bar" } else { "at the open of a bar" },
+    })
+}
+
+/// The file that has the columns of the files of a question.
+pub(super) fn schema_path(answer: &Answered) -> String {
+    format!("{ABOUT}/columns-{}-{}.json", answer.name, answer.question.file.format.word())
+}
+
+/// The columns of the files of a question, as a Table Schema.
+pub(super) fn schema(answer: &Answered) -> String {
+    let mut out = serde_json::to_string_pretty(&columns(answer)).unwrap_or_default();
+    out.push('\n');
+    out
+}
+
+fn columns(answer: &Answered) -> Value {
+    let question = &answer.question;
+    let of_moments = matches!(question.shape.stamp, Stamp::Seconds | Stamp::Millis | Stamp::Micros);
+    let field = |heading: &Heading| {
+        let kind = match &heading.kind {
+            Kind::Moment | Kind::Date if of_moments => "integer",
+            Kind::Moment => "datetime",
+            Kind::Date => "date",
+            Kind::Number(_) | Kind::Real => "number",
+            Kind::Words(_) => "string",
+            Kind::Flag => "boolean",
+            Kind::Whole => "integer",
+        };
+        let mut out = json!({ "name": heading.name, "type": kind, "constraints": { "required": !heading.optional } });
+        if kind == "number" && question.file.decimal_comma {
+            out["decimalChar"] = json!(",");
+        }
+        if matches!(kind, "datetime" | "date") && !matches!(question.shape.stamp, Stamp::Rfc3339) {
+            out["format"] = json!("any");
+        }
+        if let (Kind::Number(room), Format::Parquet, false) = (&heading.kind, question.file.format, question.file.floats) {
+            out["decimal"] = json!({ "precision": if room.fit() { 18 } else { 38 }, "scale": room.scale });
+        }
+        out
+    };
+    let fields: Vec<Value> = answer.headings.iter().map(field).collect();
+    let is_key = |h: &&Heading| match question.shape.layout {
+        Layout::Long => matches!(h.kind, Kind::Moment | Kind::Date | Kind::Whole) || matches!(h.name.as_str(), "instrument" | "series"),
+        Layout::Wide { .. } => matches!(h.kind, Kind::Moment | Kind::Date),
+        Layout::Latest => h.name == "instrument",
+    };
+    let key: Vec<&str> = answer.headings.iter().filter(is_key).map(|h| h.name.as_str()).collect();
+    json!({ "fields": fields, "primaryKey": key, "missingValues": [""] })
+}
+
+fn resource(answer: &Answered, file: &Resource) -> Value {
+    let (row, format) = (&file.row, answer.question.file.format);
+    let mut out = json!({
+        "name": named(&row.path),
+        "path": row.path,
+        "format": format.word(),
+        "mediatype": format.media_type().split(';').next(),
+        "bytes": row.bytes,
+        "hash": format!("sha256:{}", row.digest),
+        "schema": schema_path(answer),
+        "mizuno": { "question": answer.name, "cut": file.cut, "rows": row.rows },
+    });
+    if format == Format::Csv {
+        out["encoding"] = json!("utf-8");
+        out["dialect"] = json!({
+            "delimiter": char::from(answer.question.file.separator).to_string(),
+            "header": answer.question.file.header,
+        });
+    }
+    out
+}
+
+fn described(row: &FileRow, name: &str, table: Option<&Table>) -> Value {
+    let mut out = json!({
+        "name": format!("about-{}", named(name)),
+        "path": row.path,
+        "format": "csv",
+        "mediatype": "text/csv",
+        "encoding": "utf-8",
+        "bytes": row.bytes,
+        "hash": format!("sha256:{}", row.digest),
+    });
+    if let Some(table) = table {
+        let fields: Vec<Value> = table.headings().iter().map(|name| json!({ "name": name, "type": "string" })).collect();
+        out["schema"] = json!({ "fields": fields, "missingValues": [""] });
+    }
+    out
+}
+
+/// A path as the name of a resource: small letters, digits, hyphens, dots and underscores.
+fn named(path: &str) -> String {
+    let keep = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '.' | '_') { c.to_ascii_lowercase() } else { '-' };
+    path.chars().map(keep).collect()
+}

@@ -1,0 +1,353 @@
+//! Editions: what was made, of what, and what each of its files was. A record outlives its files.
+
+use crate::{Result, Store, StoreError};
+use mizuno_core::Timestamp;
+
+/// How an edition stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum State {
+    /// Under way.
+    Making,
+    /// All of it is there.
+    Made,
+    /// A person stopped it.
+    Cancelled,
+    /// It could not be made.
+    Failed,
+    /// It was made, and its files have been taken away.
+    Expired,
+}
+
+impl State {
+    const ALL: [State; 5] = [State::Making, State::Made, State::Cancelled, State::Failed, State::Expired];
+
+    /// The word used in the database, on the command line and over HTTP.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            State::Making => "making",
+            State::Made => "made",
+            State::Cancelled => "cancelled",
+            State::Failed => "failed",
+            State::Expired => "expired",
+        }
+    }
+
+    fn from_word(text: &str) -> Result<State> {
+        let found = State::ALL.into_iter().find(|state| state.word() == text);
+        found.ok_or_else(|| StoreError::Unreadable { kind: "State", text: text.to_owned() })
+    }
+}
+
+/// An edition that is to be made.
+#[derive(Clone, Debug)]
+pub struct NewEdition {
+    /// The name of its spec.
+    pub spec: String,
+    /// What people call it.
+    pub label: String,
+    /// The instant it stands for.
+    pub instant: Timestamp,
+    /// The edition that its changes refer to, by its id.
+    pub before: Option<i64>,
+    /// All that is needed to make it again.
+    pub recipe: String,
+    /// The version of the program.
+    pub program: String,
+    /// The moment for which it was due.
+    pub due: Option<Timestamp>,
+    /// Who asked for it.
+    pub asked_by: Option<String>,
+    /// What does not hold.
+    pub remark: Option<String>,
+}
+
+/// An edition in the ledger.
+#[derive(Clone, Debug, PartialEq)]
+pub struct EditionRow {
+    /// Its id.
+    pub id: i64,
+    /// The name of its spec.
+    pub spec: String,
+    /// Its number among those of its spec.
+    pub number: i64,
+    /// What people call it.
+    pub label: String,
+    /// The instant it stands for.
+    pub instant: Timestamp,
+    /// The edition that its changes refer to, by its id.
+    pub before: Option<i64>,
+    /// All that is needed to make it again.
+    pub recipe: String,
+    /// The version of the program that made it.
+    pub program: String,
+    /// The moment for which it was due.
+    pub due: Option<Timestamp>,
+    /// Who asked for it.
+    pub asked_by: Option<String>,
+    /// When it was begun.
+    pub begun_at: Timestamp,
+    /// When it was there, or given up.
+    pub ended_at: Option<Timestamp>,
+    /// How it stands.
+    pub state: State,
+    /// What did not hold, or why it was not finished.
+    pub remark: Option<String>,
+    /// The digest of its SHA256SUMS.
+    pub sums: Option<String>,
+    /// Who keeps it from expiring, and why.
+    pub pinned: Option<(String, String)>,
+    /// Who withdrew it, why and when.
+    pub withdrawn: Option<(String, String, Timestamp)>,
+}
+
+impl EditionRow {
+    /// Whether its files can be read.
+    #[must_use]
+    pub fn is_served(&self) -> bool {
+        self.state == State::Made && self.withdrawn.is_none()
+    }
+}
+
+/// A file of an edition.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FileRow {
+    /// Its path in the edition.
+    pub path: String,
+    /// Its SHA-256 in hexadecimal.
+    pub digest: String,
+    /// Its size.
+    pub bytes: i64,
+    /// How many rows it has; nought where it is no table.
+    pub rows: i64,
+    /// The digest of all that it follows from.
+    pub made_of: String,
+    /// Whether its bytes are those of the edition before.
+    pub linked: bool,
+}
+
+struct Record {
+    id: i64,
+    spec: String,
+    number: i64,
+    label: String,
+    instant: i64,
+    before: Option<i64>,
+    recipe: String,
+    program: String,
+    due: Option<i64>,
+    asked_by: Option<String>,
+    begun_at: i64,
+    ended_at: Option<i64>,
+    state: String,
+    remark: Option<String>,
+    sums: Option<String>,
+    pinned_by: Option<String>,
+    pinned_why: Option<String>,
+    withdrawn_by: Option<String>,
+    withdrawn_why: Option<String>,
+    withdrawn_at: Option<i64>,
+}
+
+impl Record {
+    fn read(self) -> Result<EditionRow> {
+        Ok(EditionRow {
+            id: self.id,
+            spec: self.spec,
+            number: self.number,
+            label: self.label,
+            instant: Timestamp(self.instant),
+            before: self.before,
+            recipe: self.recipe,
+            program: self.program,
+            due: self.due.map(Timestamp),
+            asked_by: self.asked_by,
+            begun_at: Timestamp(self.begun_at),
+            ended_at: self.ended_at.map(Timestamp),
+            state: State::from_word(&self.state)?,
+            remark: self.remark,
+            sums: self.sums,
+            pinned: self.pinned_by.zip(self.pinned_why),
+            withdrawn: self.withdrawn_by.zip(self.withdrawn_why).zip(self.withdrawn_at).map(|((by, why), at)| (by, why, Timestamp(at))),
+        })
+    }
+}
+
+impl Store {
+    /// Begins an edition, which gets the next number of its spec, and gives its id; `None` while another of its spec is under way.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn begin_edition(&self, new: NewEdition) -> Result<Option<i64>> {
+        self.writer
+            .run(move |c, now| {
+                Box::pin(async move {
+                    let under_way = sqlx::query_scalar!("SELECT count(*) FROM edition WHERE spec = ? AND state = 'making'", new.spec);
+                    if under_way.fetch_one(&mut *c).await? > 0 {
+                        return Ok(None);
+                    }
+                    let (instant, due) = (new.instant.0, new.due.map(|at| at.0));
+                    let done = sqlx::query!(
+                        "INSERT INTO edition (spec, number, label, instant, before, recipe, program, due, asked_by, begun_at, state, remark)
+                         VALUES (?1, (SELECT coalesce(max(number), 0) + 1 FROM edition WHERE spec = ?1), ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9,
+                                 'making', ?10)",
+                        new.spec,
+                        new.label,
+                        instant,
+                        new.before,
+                        new.recipe,
+                        new.program,
+                        due,
+                        new.asked_by,
+                        now.0,
+                        new.remark
+                    );
+                    Ok(Some(done.execute(c).await?.last_insert_rowid()))
+                })
+            })
+            .await
+    }
+
+    /// Keeps what a file of an edition is.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn keep_edition_file(&self, edition: i64, file: FileRow) -> Result<()> {
+        self.writer
+            .run(move |c, _| {
+                Box::pin(async move {
+                    let linked = i64::from(file.linked);
+                    sqlx::query!(
+                        "INSERT OR REPLACE INTO edition_file (edition, path, digest, bytes, rows, made_of, linked) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                        edition,
+                        file.path,
+                        file.digest,
+                        file.bytes,
+                        file.rows,
+                        file.made_of,
+                        linked
+                    )
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Ends an edition that is under way.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn end_edition(&self, edition: i64, state: State, sums: Option<String>, why: Option<String>) -> Result<()> {
+        self.writer
+            .run(move |c, now| {
+                Box::pin(async move {
+                    let word = state.word();
+                    sqlx::query!(
+                        "UPDATE edition SET state = ?1, ended_at = ?2, sums = ?3, remark = coalesce(?4, remark) WHERE id = ?5",
+                        word,
+                        now.0,
+                        sums,
+                        why,
+                        edition
+                    )
+                    .execute(&mut *c)
+                    .await?;
+                    if matches!(state, State::Cancelled | State::Failed) {
+                        sqlx::query!("DELETE FROM edition_file WHERE edition = ?", edition).execute(c).await?;
+                    }
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Says that the files of an edition have been taken away.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn expire_edition(&self, edition: i64) -> Result<()> {
+        self.writer
+            .run(move |c, _| {
+                Box::pin(async move {
+                    sqlx::query!("UPDATE edition SET state = 'expired' WHERE id = ?", edition).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Keeps an edition from expiring, or lets it.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn pin_edition(&self, edition: i64, pinned: Option<(String, String)>) -> Result<()> {
+        let (by, why) = pinned.unzip();
+        self.writer
+            .run(move |c, _| {
+                Box::pin(async move {
+                    sqlx::query!("UPDATE edition SET pinned_by = ?, pinned_why = ? WHERE id = ?", by, why, edition).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// Withdraws an edition, with who does it and why.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn withdraw_edition(&self, edition: i64, by: String, why: String) -> Result<()> {
+        self.writer
+            .run(move |c, now| {
+                Box::pin(async move {
+                    sqlx::query!(
+                        "UPDATE edition SET withdrawn_by = ?, withdrawn_why = ?, withdrawn_at = ? WHERE id = ?",
+                        by,
+                        why,
+                        now.0,
+                        edition
+                    )
+                    .execute(c)
+                    .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// All editions, of one spec or of every one, newest first.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn editions(&self, spec: Option<&str>) -> Result<Vec<EditionRow>> {
+        let rows = sqlx::query_as!(
+            Record,
+            "SELECT id, spec, number, label, instant, before, recipe, program, due, asked_by, begun_at, ended_at, state, remark, sums,
+                    pinned_by, pinned_why, withdrawn_by, withdrawn_why, withdrawn_at
+             FROM edition WHERE ?1 IS NULL OR spec = ?1 ORDER BY id DESC",
+            spec
+        );
+        rows.fetch_all(&self.readers).await?.into_iter().map(Record::read).collect()
+    }
+
+    /// The files of an edition, by their paths.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn edition_files(&self, edition: i64) -> Result<Vec<FileRow>> {
+        let rows =
+            sqlx::query!("SELECT path, digest, bytes, rows, made_of, linked FROM edition_file WHERE edition = ? ORDER BY path", edition);
+        let rows = rows.fetch_all(&self.readers).await?.into_iter();
+        let file = rows.map(|r| FileRow {
+            path: r.path,
+            digest: r.digest,
+            bytes: r.bytes,
+            rows: r.rows,
+            made_of: r.made_of,
+            linked: r.linked != 0,
+        });
+        Ok(file.collect())
+    }
+}
