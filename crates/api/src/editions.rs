@@ -19,6 +19,10 @@ pub struct EditionSpec {
     pub held_up: Option<HeldUp>,
     /// How many are kept; all when absent.
     pub keep: Option<u32>,
+    /// Where each is published besides, as `s3://BUCKET/PREFIX`.
+    pub publish: Option<String>,
+    /// Why the last attempt to publish one was given up; it is made again by itself.
+    pub not_published: Option<String>,
     /// The names of its files, with what they are cut by in braces.
     pub files: Vec<String>,
     /// How many of its editions can be read.
@@ -71,8 +75,19 @@ pub struct Edition {
     pub pinned: Option<ByWhom>,
     /// Who withdrew it, why and when.
     pub withdrawn: Option<ByWhom>,
+    /// Where it was published, and when.
+    pub published: Option<Published>,
     /// How far it is, while it is being made.
     pub progress: Option<EditionProgress>,
+}
+
+/// Where an edition was published.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Published {
+    /// The place, as `s3://BUCKET/PREFIX/NUMBER`.
+    pub to: String,
+    /// Since when all of it is there.
+    pub at: String,
 }
 
 /// Who did something, and why.

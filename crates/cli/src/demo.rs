@@ -7,10 +7,10 @@ use crate::{
 use clap::Args;
 use mizuno_config::Config;
 use mizuno_core::{Timestamp, clock::ClockFace};
-use mizuno_sim::{LODESTAR_KEY, World, faults::Faults, street};
+use mizuno_sim::{LODESTAR_KEY, World, bucket, faults::Faults, street};
 use mizuno_store::Store;
 use rust_embed::RustEmbed;
-use std::{fs, net::SocketAddr, path::PathBuf};
+use std::{fs, net::SocketAddr, path::PathBuf, sync::Arc};
 
 #[derive(RustEmbed)]
 #[folder = "../../demo/config"]
@@ -60,6 +60,11 @@ pub async fn demo(options: Demo) -> Result<Code, Failure> {
         addresses.push((format!("http://127.0.0.1:{usual}"), format!("http://{address}")));
         tokio::spawn(server);
     }
+    let port = if source_port == 0 { 0 } else { source_port + street::SOURCES.len() as u16 };
+    let (address, storage) = bucket::start(Arc::default(), port)
+        .map_err(|e| Failure::new(format!("the simulated storage cannot listen on port {port}: {e}; choose another with --source-port")))?;
+    addresses.push((format!("http://127.0.0.1:{}", bucket::PORT), format!("http://{address}")));
+    tokio::spawn(storage);
     let dir = data.join("config");
     write_config(&dir, &addresses, keep)?;
     let config = Config::load(&dir).map_err(|p| Failure::new(format!("the demo's configuration is not sound:\n{p}")))?;
@@ -92,5 +97,6 @@ fn write_config(dir: &std::path::Path, addresses: &[(String, String)], keep: boo
         write().map_err(|e| Failure::new(format!("cannot write {}: {e}", path.display())))?;
     }
     let path = dir.join(".env");
-    fs::write(&path, format!("LODESTAR_KEY={LODESTAR_KEY}\n")).map_err(|e| Failure::new(format!("cannot write {}: {e}", path.display())))
+    let keys = format!("LODESTAR_KEY={LODESTAR_KEY}\nAWS_ACCESS_KEY_ID={}\nAWS_SECRET_ACCESS_KEY={}\n", bucket::KEY, bucket::SECRET);
+    fs::write(&path, keys).map_err(|e| Failure::new(format!("cannot write {}: {e}", path.display())))
 }

@@ -127,6 +127,52 @@ async fn who_belonged_when_and_where_a_chain_rolls_is_drawn() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn an_edition_is_made_verified_compared_and_withdrawn() {
+    let (bench, service) = loaded().await;
+    edition(&bench);
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    let browser = Browser::open().await;
+    browser.page.goto(&format!("{}/editions", service.url)).await.unwrap();
+    browser.sees("None was made yet").await;
+    let make = async || {
+        browser.press("//button[starts-with(normalize-space(.), 'Make one now')]").await;
+        browser.decides("mere", "Make it").await;
+    };
+    make().await;
+    browser.sees("desk/1 (2025-04-09)").await;
+    browser.press("//button[normalize-space(.) = 'Make again and compare']").await;
+    browser.sees("files are as they were made, and made again they are the same").await;
+    let action = json!({ "actions": [{ "instrument": "KBF", "kind": "split", "terms": { "ex_date": "2025-03-03", "new": "2", "old": "1" } }], "by": "mere", "reason": "letter" });
+    assert_eq!(service.post("/actions", &action).await.0, 201);
+    make().await;
+    browser.sees("desk/2 (2025-04-09)").await;
+    browser.press("//button[normalize-space(.) = 'Differences from 1']").await;
+    browser.sees("From 1 (2025-04-09) to 2 (2025-04-09)").await;
+    let row = Locator::XPath("//tr[td[normalize-space(.) = 'desk-days']]");
+    let told = browser.page.wait().for_element(row).await.unwrap().text().await.unwrap();
+    assert!(told.contains("changed action"), "{told}");
+    browser.press("//button[starts-with(normalize-space(.), 'Withdraw')]").await;
+    browser.page.wait().for_element(Locator::Css("input[name=why]")).await.unwrap().send_keys("the split is wrong").await.unwrap();
+    browser.decides("mere", "Withdraw it").await;
+    browser.sees("withdrawn by mere: the split is wrong").await;
+    browser.page.goto(&format!("{}/api/v1/editions/desk/1/files/index.html", service.url)).await.unwrap();
+    browser.sees("Coverage by month, 2025-01 to 2025-04").await;
+    browser.close().await;
+}
+
+/// An edition of some days, cut into two files.
+fn edition(bench: &Bench) {
+    bench.write(
+        "questions/desk-days.toml",
+        "instruments = [\"KBF\", \"OXB\"]\ncolumns = [\"instrument\", \"date\", \"close\"]\nadjust = \"splits\"\n",
+    );
+    bench.write(
+        "editions/desk.toml",
+        "venue = \"ALDX\"\n[[file]]\nname = \"days/{instrument}.csv\"\nquestion = \"desk-days\"\ncut = [\"instrument\"]\n",
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_doubt_is_read_accepted_and_two_sources_are_compared() {
     let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 60.0, Faults::of_the_demo(), false);
     let service = bench.serve();
@@ -186,10 +232,14 @@ const AMISS: &str = r#"
 #[tokio::test(flavor = "multi_thread")]
 async fn every_page_can_be_read_when_empty_when_full_in_a_narrow_window_and_in_the_dark() {
     let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 60.0, Faults::of_the_demo(), false);
+    edition(&bench);
     let service = bench.serve();
     let browser = Browser::open().await;
     let pages = [
         "/",
+        "/editions",
+        "/universes",
+        "/chains",
         "/coverage",
         "/instruments",
         "/instruments/WIG?interval=1m&at=2025-04-08",
@@ -210,6 +260,7 @@ async fn every_page_can_be_read_when_empty_when_full_in_a_narrow_window_and_in_t
             for collector in ["aldx-daily", "aldx-minutes", "lodestar-minutes"] {
                 service.cli(&["collect", collector, "--from", "2025-04-01", "--to", "2025-04-09"]);
             }
+            assert_eq!(service.cli(&["editions", "desk", "--make", "--by", "mere"]).code, 0);
         }
         for (width, theme) in [(420, "light"), (1280, "dark")] {
             browser.page.goto(&service.url).await.unwrap();

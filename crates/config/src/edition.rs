@@ -27,9 +27,58 @@ pub struct Edition {
     /// How many of the newest are kept; all when left out.
     #[serde(default)]
     pub keep: Option<u32>,
+    /// Where each is published besides.
+    #[serde(default)]
+    pub publish: Option<Publish>,
     /// Its files.
     #[serde(rename = "file")]
     pub files: Vec<FileSpec>,
+}
+
+/// Object storage to which editions are published.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Publish {
+    /// `s3://BUCKET/PREFIX`.
+    pub to: String,
+    /// The address of a storage that speaks S3, where it is not the usual one of its region.
+    #[serde(default)]
+    pub endpoint: Option<String>,
+    /// Its region.
+    #[serde(default = "usual_region")]
+    pub region: String,
+    /// Under which name this service publishes, so that several share a prefix.
+    pub writer: String,
+}
+
+fn usual_region() -> String {
+    "us-east-1".to_owned()
+}
+
+impl Publish {
+    /// The bucket, and the prefix in it.
+    #[must_use]
+    pub fn place(&self) -> Option<(&str, &str)> {
+        let rest = self.to.strip_prefix("s3://")?;
+        let (bucket, prefix) = rest.split_once('/').unwrap_or((rest, ""));
+        let is_plain = |text: &str| text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/' | '='));
+        let sound = !bucket.is_empty() && is_plain(bucket) && is_plain(prefix) && !prefix.split('/').any(|part| part == "..");
+        sound.then_some((bucket, prefix.trim_matches('/')))
+    }
+
+    fn problems(&self) -> Vec<String> {
+        let mut wrong = vec![];
+        if self.place().is_none() {
+            wrong.push(format!("publish.to: `{}` is no place; write s3://BUCKET/PREFIX", self.to));
+        }
+        if !text::is_name(&self.writer) {
+            wrong.push(format!("publish.writer: `{}` is no name; use letters, digits and hyphens", self.writer));
+        }
+        if let Some(endpoint) = self.endpoint.as_ref().filter(|e| !e.starts_with("http://") && !e.starts_with("https://")) {
+            wrong.push(format!("publish.endpoint: `{endpoint}` is no address; write https://HOST"));
+        }
+        wrong
+    }
 }
 
 /// When an edition is made.
@@ -248,6 +297,7 @@ impl Edition {
         if read.holds.completeness.is_some_and(|percent| !(0.0..=100.0).contains(&percent)) {
             wrong.push("completeness: a share in percent is from 0 to 100".to_owned());
         }
+        wrong.extend(read.publish.iter().flat_map(Publish::problems));
         if read.keep == Some(0) {
             wrong.push("keep: at least the newest one is kept".to_owned());
         }

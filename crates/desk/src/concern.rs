@@ -33,6 +33,13 @@ pub enum Concern {
         /// Why.
         why: String,
     },
+    /// Editions that could not be published yet.
+    EditionNotPublished {
+        /// The name of their spec.
+        edition: String,
+        /// Why the last attempt was given up.
+        why: String,
+    },
     /// Fetches that failed in the last day.
     FetchesFailed(u64),
     /// Sources that kept failing and are left alone for a while.
@@ -141,7 +148,7 @@ impl Concern {
     pub fn count(&self) -> u64 {
         match self {
             Concern::NotWriting(_) | Concern::Slowed { .. } | Concern::PublishesLate(_) | Concern::ListHeldBack { .. } => 1,
-            Concern::EditionHeldUp { .. } | Concern::EditionFailed { .. } => 1,
+            Concern::EditionHeldUp { .. } | Concern::EditionFailed { .. } | Concern::EditionNotPublished { .. } => 1,
             Concern::Damaged(names) | Concern::Late(names) | Concern::NoNextTime(names) => names.len() as u64,
             Concern::Paused(names) | Concern::ListsFailed(names) | Concern::ListsDisagree(names) => names.len() as u64,
             Concern::KeysTwice(lists) => lists.len() as u64,
@@ -162,7 +169,7 @@ impl Concern {
             Concern::Late(_) => 2,
             Concern::NoNextTime(_) => 3,
             Concern::EditionFailed { .. } => 4,
-            Concern::EditionHeldUp { .. } => 5,
+            Concern::EditionHeldUp { .. } | Concern::EditionNotPublished { .. } => 5,
             Concern::FetchesFailed(_) => 6,
             Concern::Paused(_) => 7,
             Concern::Slowed { .. } => 8,

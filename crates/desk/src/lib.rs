@@ -6,6 +6,7 @@
 //!   in it when; [`timetable`]: when collectors run.
 //! * [`views`]: series as they stand at an instant, with gaps and causes; [`sight`] keeps that in memory until it changes.
 //! * [`universes`]: who belonged when, as lists, files and other universes tell it.
+//! * [`order`]: what a run is to do.
 //! * [`moments`]: dates, instants and ids of gaps as people write and read them.
 //! * [`events`]: what happens, told to whoever listens; [`concern`]: what a person should know of this morning.
 //!
@@ -20,6 +21,7 @@ pub mod history;
 pub mod kept;
 pub mod lateness;
 pub mod moments;
+pub mod order;
 pub mod past;
 pub mod setup;
 pub mod sight;

@@ -7,12 +7,14 @@
 //! * [`market`]: the true prices.
 //! * [`faults`]: what goes wrong, each on a switch.
 //! * [`bases`]: made-up answers with and without a changed basis;
+//! * [`bucket`]: a storage of objects, to which editions are published.
 //! * [`specimen`]: made-up series with known faults, to measure the checks on.
 //! * [`street`]: the sources at their doors; the dialect of each stands in a file of its name.
 
 pub mod actions;
 mod almanack;
 pub mod bases;
+pub mod bucket;
 mod cellar;
 pub mod faults;
 mod harbour;

@@ -2,6 +2,7 @@
 
 use crate::{Result, Store, StoreError};
 use mizuno_core::Timestamp;
+use std::collections::HashSet;
 
 /// How an edition stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -99,6 +100,8 @@ pub struct EditionRow {
     pub pinned: Option<(String, String)>,
     /// Who withdrew it, why and when.
     pub withdrawn: Option<(String, String, Timestamp)>,
+    /// Where in object storage all of it is, and since when.
+    pub published: Option<(String, Timestamp)>,
 }
 
 impl EditionRow {
@@ -147,6 +150,8 @@ struct Record {
     withdrawn_by: Option<String>,
     withdrawn_why: Option<String>,
     withdrawn_at: Option<i64>,
+    published_to: Option<String>,
+    published_at: Option<i64>,
 }
 
 impl Record {
@@ -168,6 +173,7 @@ impl Record {
             remark: self.remark,
             sums: self.sums,
             pinned: self.pinned_by.zip(self.pinned_why),
+            published: self.published_to.zip(self.published_at.map(Timestamp)),
             withdrawn: self.withdrawn_by.zip(self.withdrawn_why).zip(self.withdrawn_at).map(|((by, why), at)| (by, why, Timestamp(at))),
         })
     }
@@ -317,6 +323,47 @@ impl Store {
             .await
     }
 
+    /// Keeps that a file of an edition is in object storage.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn keep_published_file(&self, edition: i64, path: String) -> Result<()> {
+        self.writer
+            .run(move |c, _| {
+                Box::pin(async move {
+                    sqlx::query!("INSERT OR IGNORE INTO edition_object (edition, path) VALUES (?, ?)", edition, path).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
+    /// The files of an edition that are in object storage.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn published_files(&self, edition: i64) -> Result<HashSet<String>> {
+        let rows = sqlx::query_scalar!("SELECT path FROM edition_object WHERE edition = ?", edition);
+        Ok(rows.fetch_all(&self.readers).await?.into_iter().collect())
+    }
+
+    /// Keeps that all of an edition is in object storage, and where.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn publish_edition(&self, edition: i64, place: String) -> Result<()> {
+        self.writer
+            .run(move |c, now| {
+                Box::pin(async move {
+                    sqlx::query!("UPDATE edition SET published_to = ?, published_at = ? WHERE id = ?", place, now.0, edition)
+                        .execute(c)
+                        .await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
     /// All editions, of one spec or of every one, newest first.
     ///
     /// # Errors
@@ -325,7 +372,7 @@ impl Store {
         let rows = sqlx::query_as!(
             Record,
             "SELECT id, spec, number, label, instant, before, recipe, program, due, asked_by, begun_at, ended_at, state, remark, sums,
-                    pinned_by, pinned_why, withdrawn_by, withdrawn_why, withdrawn_at
+                    pinned_by, pinned_why, withdrawn_by, withdrawn_why, withdrawn_at, published_to, published_at
              FROM edition WHERE ?1 IS NULL OR spec = ?1 ORDER BY id DESC",
             spec
         );

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Editions: sets of files that never change. What there is, what is due and what holds it up; one edition with its files and differences.
-import { NButton, NEmpty, NProgress, NTag, useMessage } from "naive-ui";
+import { NAlert, NButton, NEmpty, NProgress, NTag, useMessage } from "naive-ui";
 import { computed, onScopeDispose, ref, watch } from "vue";
 import { RouterLink, useRoute, useRouter } from "vue-router";
 import DecisionDialog from "../../components/DecisionDialog.vue";
@@ -97,6 +97,7 @@ const columns = (all: Record<string, number>) => Object.entries(all).map(([name,
       </tr>
     </plain-table>
     <template v-if="described">
+      <n-alert v-if="described.not_published" type="warning" :show-icon="false">Could not be published: {{ described.not_published }}. It is tried again by itself.</n-alert>
       <h2>{{ described.title }}</h2>
       <p><n-button size="small" :disabled="!!described.making" @click="deciding = 'make'">Make one now…</n-button></p>
       <n-empty v-if="!all.length" description="None was made yet" />
@@ -127,6 +128,7 @@ const columns = (all: Record<string, number>) => Object.entries(all).map(([name,
         {{ count(told.content.length) }} files, {{ bytes(told.bytes) }}<template v-if="told.before">, of which {{ bytes(told.linked_bytes) }} are those of {{ told.before }}</template>.
         <template v-if="told.state === 'made'">
           <a class="link" :href="address('index.html')" target="_blank">Its own page</a>
+          <template v-if="told.published">. Published to {{ told.published.to }}, {{ wall(told.published.at, zone) }}.</template>
         </template>
       </p>
       <p v-if="told.state === 'made'" class="deeds">

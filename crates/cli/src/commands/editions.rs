@@ -77,7 +77,16 @@ pub async fn editions(client: &Client, ask: Editions) -> Result<Code, Failure> {
     }
     let deed =
         ask.verify || ask.diff.is_some() || ask.pin.is_some() || ask.unpin || ask.withdraw.is_some() || ask.cancel || ask.copy.is_some();
-    let Some(which) = which.or(deed.then_some("latest")) else { return list(client, spec).await };
+    // What is to be cancelled is what is being made.
+    let making = match which {
+        None if ask.cancel => {
+            let all: Vec<Edition> = client.get(&format!("/editions/{spec}"), &[]).await?;
+            let found = all.into_iter().find(|e| e.state == "making").map(|e| e.number.to_string());
+            Some(found.ok_or_else(|| Failure::new(format!("no edition of {spec} is being made")))?)
+        }
+        _ => None,
+    };
+    let Some(which) = which.or(making.as_deref()).or(deed.then_some("latest")) else { return list(client, spec).await };
     let path = format!("/editions/{spec}/{which}");
     let decide = |to: &str, why: Option<String>| DecideEdition { to: to.to_owned(), by: by.clone(), why: why.unwrap_or_default() };
     if ask.verify {
@@ -150,6 +159,9 @@ async fn specs(client: &Client) -> Result<Code, Failure> {
     for (spec, held) in all.iter().filter_map(|s| Some((s, s.held_up.as_ref()?))) {
         note!("{} is held up: {}; make it as it is with: mizuno editions {} --make --by NAME", spec.name, held.why.join("; "), spec.name);
     }
+    for (spec, why) in all.iter().filter_map(|s| Some((s, s.not_published.as_ref()?))) {
+        note!("an edition of {} could not be published: {why}; it is tried again by itself", spec.name);
+    }
     Ok(Code::Fine)
 }
 
@@ -198,6 +210,9 @@ async fn told(client: &Client, told: EditionTold) -> Result<Code, Failure> {
             show::count(told.bytes as u64),
             edition.spec
         );
+    }
+    if let Some(published) = &edition.published {
+        out!("published to {} on {}", published.to, published.at);
     }
     if let Some(sums) = &edition.sums {
         out!("SHA256SUMS {sums}");

@@ -174,7 +174,8 @@ impl Prepared {
             out.extend(text.bytes());
             out.push(b'\n');
         };
-        say(&format!("{} {:?}", wanted.key, wanted.instrument.tick_size.map(|t| t.to_string())));
+        let tick = wanted.instrument.tick_size.map(|t| t.to_string()).unwrap_or_default();
+        say(&format!("{} {tick}", wanted.key));
         // Where the part begins and ends shows in a row only where its bars do.
         if span.start >= span.end {
             return Ok(());
@@ -209,7 +210,7 @@ impl Prepared {
         for subject in subjects {
             match subject {
                 Subject::Chain(_) => {}
-                Subject::One(row) => say(&format!("{} {:?}", row.key, stamp(row.id).map(|s| s.0))),
+                Subject::One(row) => say(&format!("{} {}", row.key, stamp(row.id).map_or(0, |s| s.0))),
                 Subject::Golden(lineup) => {
                     ranks(lineup, dates.filter(|_| !before)).iter().for_each(|rank| say(rank));
                     // A source that has nothing there gives nothing.

@@ -2,7 +2,6 @@
 
 use super::{
     cutting::{Cutting, month},
-    due::share_of,
     table::Table,
 };
 use mizuno_core::Completeness;
@@ -45,4 +44,10 @@ pub(super) fn table(all: &Coverage) -> Table {
         }
     }
     out
+}
+
+/// The share that is there, in percent.
+pub(super) fn share_of(c: &Completeness) -> f64 {
+    let of = c.expected + c.quiet;
+    if of == 0 { 100.0 } else { (c.held + c.excused + c.quiet) as f64 * 100.0 / of as f64 }
 }

@@ -3,7 +3,7 @@
 //! Whether one is due follows from its spec and the calendar alone; which were made for which moment stands in their records. So nothing
 //! is forgotten while nobody runs, and nothing is made twice.
 
-use super::{cutting::Cutting, job::Why};
+use super::{coverage::share_of, cutting::Cutting, job::Why};
 use crate::{Research, findings::Judged};
 use mizuno_config::{
     Edition, Schedule,
@@ -16,6 +16,7 @@ use mizuno_core::{
 };
 use mizuno_desk::{
     DeskError, Setup,
+    order::Order,
     timetable::{last_due, next_due},
 };
 use mizuno_store::{editions::State, runs};
@@ -165,7 +166,9 @@ impl Research {
         if due > now {
             return Ok(Some(format!("the collector {name} runs at {due} for the session that has closed")));
         }
-        let done = |run: &runs::RunRow| run.started_at >= due && matches!(run.state, runs::State::Complete | runs::State::Incomplete);
+        let ended = |run: &runs::RunRow| matches!(run.state, runs::State::Complete | runs::State::Incomplete);
+        // One that asked for some instruments, or for gaps, has not done what was due.
+        let done = |run: &runs::RunRow| run.started_at >= due && ended(run) && Order::of(run).is_whole();
         Ok((!newest.iter().any(done)).then(|| format!("the collector {name} has not run since it was due at {due}")))
     }
 
@@ -174,12 +177,22 @@ impl Research {
         let research = Arc::downgrade(self);
         // Not on the thread of collecting: a look at what is due may answer questions.
         self.desk.hands.long(move || async move {
-            if let Some(Err(error)) = async { Some(research.upgrade()?.take_up_editions().await) }.await {
-                tracing::error!(%error, "editions that were under way cannot be taken up");
-            }
             while let Some(research) = research.upgrade() {
                 if let Err(error) = research.make_what_is_due().await {
                     tracing::warn!(%error, "what editions are due cannot be told");
+                    // A store that cannot be read now may be read later.
+                    tokio::time::sleep(Duration::from_secs(10)).await;
+                }
+                drop(research);
+                tokio::time::sleep(Duration::from_secs(1)).await;
+            }
+        });
+        // Beside the making: a storage far away may take long.
+        let research = Arc::downgrade(self);
+        self.desk.hands.long(move || async move {
+            while let Some(research) = research.upgrade() {
+                if let Err(error) = research.publish_what_is_made().await {
+                    tracing::warn!(%error, "what is to be published cannot be told");
                 }
                 drop(research);
                 tokio::time::sleep(Duration::from_secs(1)).await;
@@ -189,6 +202,7 @@ impl Research {
 
     async fn make_what_is_due(self: &Arc<Self>) -> Result<(), DeskError> {
         let (setup, now) = (self.desk.setup(), self.desk.clock.now());
+        self.take_up_editions().await?;
         for spec in setup.config.editions.values() {
             let Some(due) = Self::was_due(&setup, spec, now) else { continue };
             let rows = self.desk.store.editions(Some(&spec.name)).await?;
@@ -251,12 +265,6 @@ impl Research {
         let looked = self.at_work.looked.lock().unwrap_or_else(PoisonError::into_inner);
         looked.get(spec).is_none_or(|(newest, rest)| *newest != self.desk.store.newest() && Instant::now() >= *rest)
     }
-}
-
-/// The share that is there, in percent.
-pub(super) fn share_of(c: &Completeness) -> f64 {
-    let of = c.expected + c.quiet;
-    if of == 0 { 100.0 } else { (c.held + c.excused + c.quiet) as f64 * 100.0 / of as f64 }
 }
 
 /// The name of the period of a trade date.

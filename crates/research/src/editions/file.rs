@@ -36,6 +36,8 @@ impl Written {
         let path = folder.join(name);
         let parent = path.parent().unwrap_or(folder);
         std::fs::create_dir_all(parent).map_err(|e| failed(parent, &e))?;
+        // One that was left behind may be closed to writers already.
+        let _ = std::fs::remove_file(unfinished(&path));
         let file = File::create(unfinished(&path)).map_err(|e| failed(&path, &e))?;
         Ok(Written { path, file, sum: Context::new(&SHA256), waiting: Vec::with_capacity(PIECE * 2), bytes: 0 })
     }
@@ -61,6 +63,10 @@ impl Written {
     pub fn finish(mut self, progress: &Progress) -> Result<(String, u64), DeskError> {
         self.flush(progress, true)?;
         let done = || {
+            // Nobody is to change it by mistake: other editions may be this very file.
+            let mut rights = self.file.metadata()?.permissions();
+            rights.set_readonly(true);
+            self.file.set_permissions(rights)?;
             self.file.sync_all()?;
             std::fs::rename(unfinished(&self.path), &self.path)
         };

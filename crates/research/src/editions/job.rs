@@ -64,6 +64,7 @@ impl Research {
             asked_by,
             remark,
         };
+        let _beginning = self.at_work.beginning.lock().await;
         let id = self.desk.store.begin_edition(new).await?;
         let id = id.ok_or_else(|| DeskError::Over(format!("{spec} is being made already; watch it, wait for it, or cancel it")))?;
         self.work_on(id).await
@@ -74,10 +75,17 @@ impl Research {
         self.desk.pinned("as_of", Some(&self.desk.clock.now().to_string())).await
     }
 
-    /// Goes on with the editions that a process left when it ended.
+    /// Goes on with the editions that a process left when it ended, or whose end could not be written down.
     pub(super) async fn take_up_editions(self: &Arc<Self>) -> Result<(), DeskError> {
+        if self.desk.store.stopped_writing().is_some() {
+            return Ok(());
+        }
+        let _beginning = self.at_work.beginning.lock().await;
         for row in self.desk.store.editions(None).await?.into_iter().filter(|row| row.state == State::Making) {
-            self.work_on(row.id).await?;
+            let at_work = self.at_work.making.lock().unwrap_or_else(PoisonError::into_inner).contains_key(&row.id);
+            if !at_work {
+                self.work_on(row.id).await?;
+            }
         }
         Ok(())
     }

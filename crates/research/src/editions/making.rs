@@ -159,21 +159,17 @@ impl Maker {
     /// Keeps a file that was made, or takes that of the edition before in its place where the two are the same.
     async fn same_or_new(&self, row: FileRow) -> Result<FileRow, DeskError> {
         let path = self.folder.join(&row.path);
-        let old = self.before.as_ref().and_then(|(_, files)| files.get(&row.path)).filter(|old| old.digest == row.digest);
+        let is_same = |old: &FileRow| old.digest == row.digest;
+        let old = self.before.as_ref().and_then(|(_, files)| files.get(&row.path)).filter(|old| is_same(old));
         let row = match old {
             None => row,
             Some(_) => {
-                std::fs::remove_file(&path).map_err(|e| failed(&path, &e))?;
-                let made_of = row.made_of.clone();
-                match self.taken_over(&row.path, |old| old.digest == row.digest)? {
-                    Some(linked) => FileRow { made_of, ..linked },
-                    None => {
-                        return Err(DeskError::Invalid(format!(
-                            "{}: the edition before was taken away meanwhile; make it again",
-                            row.path
-                        )));
-                    }
-                }
+                let aside = path.with_extension("made");
+                std::fs::rename(&path, &aside).map_err(|e| failed(&path, &e))?;
+                let taken = self.taken_over(&row.path, is_same)?;
+                let done = if taken.is_some() { std::fs::remove_file(&aside) } else { std::fs::rename(&aside, &path) };
+                done.map_err(|e| failed(&path, &e))?;
+                taken.map_or_else(|| row.clone(), |linked| FileRow { made_of: row.made_of.clone(), ..linked })
             }
         };
         self.kept(row).await
@@ -228,6 +224,10 @@ impl Maker {
         let Some((folder, files)) = &self.before else { return Ok(None) };
         let Some(old) = files.get(path).filter(|old| wanted(old)) else { return Ok(None) };
         let (from, to) = (folder.join(path), self.folder.join(path));
+        // One that somebody cut short is no longer what its record says; `--verify` finds what this does not.
+        if std::fs::metadata(&from).is_ok_and(|there| there.len() != old.bytes as u64) {
+            return Ok(None);
+        }
         if let Some(parent) = to.parent() {
             std::fs::create_dir_all(parent).map_err(|e| failed(parent, &e))?;
         }

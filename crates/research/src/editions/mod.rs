@@ -2,7 +2,8 @@
 //!
 //! * [`job`]: editions under way. `cutting`: a question cut into the answers of its files; `making`: files as they are made; `file`: one file on its
 //!   way to the disk. `contents`: what an edition says of itself; `package`, `page`: the same for programs and for people.
-//! * [`due`]: when one is made, and what must hold before; [`keeping`]: verified, held against another, pinned, withdrawn, taken away.
+//! * [`due`]: when one is made, and what must hold before; [`keeping`]: verified, held against another, pinned, withdrawn, taken away; `publishing`: in object
+//!   storage.
 //!
 //! An edition follows from its [`Recipe`] and its instant alone. No byte of its files follows from when, where or how fast it was made.
 
@@ -16,6 +17,7 @@ pub mod keeping;
 mod making;
 mod package;
 mod page;
+mod publishing;
 mod table;
 
 use crate::{
@@ -153,8 +155,12 @@ pub(crate) struct AtWork {
     held_up: Mutex<BTreeMap<String, due::HeldUp>>,
     /// The newest commit when each of them was last looked at, and until when it is then left alone.
     looked: Mutex<BTreeMap<String, (Timestamp, std::time::Instant)>>,
+    /// How the last attempt to publish ended, by specs; those that went well are not kept.
+    attempts: Mutex<BTreeMap<String, publishing::Attempt>>,
     /// When it was first looked what is due.
     began: std::sync::OnceLock<Timestamp>,
+    /// Held between the record of an edition and its beginning: what has a record and is not at work was left by a process that ended.
+    beginning: tokio::sync::Mutex<()>,
     /// Held while files are made, verified or taken away: none of these meets another.
     turn: tokio::sync::Mutex<()>,
 }

@@ -1,6 +1,6 @@
 //! What an edition is, for people: one page without references to anything outside the edition.
 
-use super::{contents::Contents, due::share_of, second, table::Table};
+use super::{contents::Contents, coverage::share_of, second, table::Table};
 use mizuno_config::{Edition, edition::ABOUT};
 use mizuno_core::{Cause, Completeness};
 use mizuno_store::editions::FileRow;

@@ -53,6 +53,7 @@ fn edition(told: &Told) -> mizuno_api::Edition {
         remark: row.remark.clone(),
         sums: row.sums.clone(),
         pinned: row.pinned.clone().map(|(by, why)| ByWhom { by, why, at: None }),
+        published: row.published.clone().map(|(to, at)| mizuno_api::Published { to, at: at.to_string() }),
         withdrawn: row.withdrawn.clone().map(|(by, why, at)| ByWhom { by, why, at: Some(at.to_string()) }),
         progress,
     }
@@ -81,6 +82,8 @@ pub(super) async fn list_editions(research: Data<Research>, _: Query<Nothing>) -
             next: next(&research, &setup, described),
             held_up: research.held_up(&described.name).map(held_up),
             keep: described.keep,
+            publish: described.publish.as_ref().map(|p| p.to.clone()),
+            not_published: research.not_published(&described.name),
             files: described.files.iter().map(|f| f.name.clone()).collect(),
             editions: mine.iter().filter(|t| t.row.is_served()).count() as u64,
             latest: mine.iter().find(|t| t.row.is_served()).map(|t| edition(t)),
