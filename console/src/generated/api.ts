@@ -1434,6 +1434,7 @@ export interface components {
             /** @description The version of the program that made it. */
             program: string;
             progress?: components["schemas"]["EditionProgress"] | null;
+            published?: components["schemas"]["Published"] | null;
             /** @description What did not hold when it was made, or why it could not be. */
             remark?: string | null;
             /** @description The name of its spec. */
@@ -1552,6 +1553,10 @@ export interface components {
             name: string;
             /** @description When it is due next; absent where it is made only when somebody asks. */
             next?: string | null;
+            /** @description Why the last attempt to publish one was given up; it is made again by itself. */
+            not_published?: string | null;
+            /** @description Where each is published besides, as `s3://BUCKET/PREFIX`. */
+            publish?: string | null;
             /** @description What people call it. */
             title: string;
             /** @description When it is made, in words. */
@@ -2192,6 +2197,13 @@ export interface components {
             title: string;
             /** @description What kind of problem: a path under `/problems/`. */
             type: string;
+        };
+        /** @description Where an edition was published. */
+        Published: {
+            /** @description Since when all of it is there. */
+            at: string;
+            /** @description The place, as `s3://BUCKET/PREFIX/NUMBER`. */
+            to: string;
         };
         /** @description A row that is not believed. */
         Quarantined: {
