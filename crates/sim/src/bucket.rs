@@ -30,11 +30,14 @@ pub const PORT: u16 = 7416;
 /// The largest object or part taken in one piece, in bytes.
 const LARGEST: usize = 64 << 20;
 
+/// The key of an object to be, and the parts that came of it.
+type Upload = (String, BTreeMap<u32, Bytes>);
+
 /// What is stored, and what was asked.
 #[derive(Default)]
 pub struct Bucket {
     objects: Mutex<BTreeMap<String, Bytes>>,
-    uploads: Mutex<BTreeMap<String, (String, BTreeMap<u32, Bytes>)>>,
+    uploads: Mutex<BTreeMap<String, Upload>>,
     asked: Mutex<Vec<(String, String, usize)>>,
     /// So many requests to come are answered that it is busy.
     busy: AtomicU32,

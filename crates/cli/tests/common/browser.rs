@@ -84,8 +84,8 @@ impl Browser {
     /// Fills in the name of who decides, and presses the button of the dialog.
     pub async fn decides(&self, by: &str, button: &str) {
         let name = self.page.wait().for_element(Locator::Css("input[name=by]")).await.unwrap();
-        name.clear().await.unwrap();
-        name.send_keys(by).await.unwrap();
+        // What stands there is marked, so that typing takes its place: a browser remembers who decided last.
+        name.send_keys(&format!("\u{e009}a\u{e000}{by}")).await.unwrap();
         self.press(&format!("//div[contains(@class, 'n-card')]//button[normalize-space(.) = '{button}']")).await;
     }
 }

@@ -9,7 +9,8 @@ use super::{
     contents::Contents,
     cutting::{Cutting, Part},
     file::{Written, failed},
-    package, page,
+    package::{self, Answered, Resource},
+    page,
 };
 use crate::{
     Research,
@@ -22,7 +23,7 @@ use mizuno_core::{Timestamp, bar::Digits};
 use mizuno_desk::DeskError;
 use mizuno_store::{editions::FileRow, payloads::digest};
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::HashMap,
     path::{Path, PathBuf},
     sync::Arc,
 };
@@ -31,24 +32,6 @@ use std::{
 const SIDE_BY_SIDE: usize = 2;
 /// Digits of a decimal in a Parquet file of an edition.
 const DIGITS: u8 = 18;
-
-/// A file of an edition, as its package tells of it.
-pub(super) struct Resource {
-    pub row: FileRow,
-    pub cut: BTreeMap<&'static str, String>,
-}
-
-/// The files of one question, as the package tells of them.
-pub(super) struct Answered {
-    /// The question's name, and itself.
-    pub name: String,
-    pub question: Question,
-    /// The columns of its files, in exact numbers and as plain types.
-    pub headings: Vec<Heading>,
-    pub adjustment: String,
-    pub units: String,
-    pub files: Vec<Resource>,
-}
 
 /// What becomes of the files.
 pub(super) struct Made {

@@ -1,12 +1,6 @@
 //! What an edition is, for programs: a Frictionless data package. Its own words stand under `mizuno`.
 
-use super::{
-    PROGRAM, Recipe,
-    contents::Contents,
-    making::{Answered, Resource},
-    second,
-    table::Table,
-};
+use super::{PROGRAM, Recipe, contents::Contents, second, table::Table};
 use crate::{
     answer::batch::{Heading, Kind},
     question::{Format, Layout, Question, zone::Stamp},
@@ -15,6 +9,25 @@ use mizuno_config::{Edition, edition::ABOUT};
 use mizuno_core::Completeness;
 use mizuno_store::editions::FileRow;
 use serde_json::{Map, Value, json};
+use std::collections::BTreeMap;
+
+/// A file of an edition, as its package tells of it.
+pub(super) struct Resource {
+    pub row: FileRow,
+    pub cut: BTreeMap<&'static str, String>,
+}
+
+/// The files of one question, as the package tells of them.
+pub(super) struct Answered {
+    /// The question's name, and itself.
+    pub name: String,
+    pub question: Question,
+    /// The columns of its files, in exact numbers and as plain types.
+    pub headings: Vec<Heading>,
+    pub adjustment: String,
+    pub units: String,
+    pub files: Vec<Resource>,
+}
 
 /// The package as JSON.
 pub(super) fn text(edition: &Edition, recipe: &Recipe, contents: &Contents, answered: &[Answered], about: &[FileRow]) -> String {
