@@ -6,3 +6,6 @@ CREATE TABLE edition_object (
     path    TEXT NOT NULL,
     PRIMARY KEY (edition, path)
 ) WITHOUT ROWID;
+
+-- It is looked each second whether one was left under way.
+CREATE INDEX edition_making ON edition (id) WHERE state = 'making';

@@ -214,27 +214,29 @@ impl Store {
             .await
     }
 
-    /// Keeps what a file of an edition is.
+    /// Keeps what some files of an edition are.
     ///
     /// # Errors
     /// When the database cannot be written.
-    pub async fn keep_edition_file(&self, edition: i64, file: FileRow) -> Result<()> {
+    pub async fn keep_edition_files(&self, edition: i64, files: Vec<FileRow>) -> Result<()> {
         self.writer
             .run(move |c, _| {
                 Box::pin(async move {
-                    let linked = i64::from(file.linked);
-                    sqlx::query!(
-                        "INSERT OR REPLACE INTO edition_file (edition, path, digest, bytes, rows, made_of, linked) VALUES (?, ?, ?, ?, ?, ?, ?)",
-                        edition,
-                        file.path,
-                        file.digest,
-                        file.bytes,
-                        file.rows,
-                        file.made_of,
-                        linked
-                    )
-                    .execute(c)
-                    .await?;
+                    for file in files {
+                        let linked = i64::from(file.linked);
+                        sqlx::query!(
+                            "INSERT OR REPLACE INTO edition_file (edition, path, digest, bytes, rows, made_of, linked) VALUES (?, ?, ?, ?, ?, ?, ?)",
+                            edition,
+                            file.path,
+                            file.digest,
+                            file.bytes,
+                            file.rows,
+                            file.made_of,
+                            linked
+                        )
+                        .execute(&mut *c)
+                        .await?;
+                    }
                     Ok(())
                 })
             })
@@ -362,6 +364,14 @@ impl Store {
                 })
             })
             .await
+    }
+
+    /// The ids of those that are under way.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn editions_under_way(&self) -> Result<Vec<i64>> {
+        Ok(sqlx::query_scalar!("SELECT id FROM edition WHERE state = 'making'").fetch_all(&self.readers).await?)
     }
 
     /// All editions, of one spec or of every one, newest first.

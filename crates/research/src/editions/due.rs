@@ -40,6 +40,9 @@ pub struct HeldUp {
 /// Sessions looked through for the one that is due: two months of them, and more.
 const AROUND: usize = 70;
 
+/// Where nothing was committed, what is to be published is looked for so often: what could not be sent may be sent now.
+const LOOKED_EVERY: Duration = Duration::from_secs(10);
+
 impl Research {
     /// The moments at which an edition is due among the sessions round an instant.
     fn dues(setup: &Setup, spec: &Edition, due: &Due, around: Timestamp) -> Vec<Timestamp> {
@@ -190,9 +193,15 @@ impl Research {
         // Beside the making: a storage far away may take long.
         let research = Arc::downgrade(self);
         self.desk.hands.long(move || async move {
+            let mut looked: Option<(Timestamp, Instant)> = None;
             while let Some(research) = research.upgrade() {
-                if let Err(error) = research.publish_what_is_made().await {
-                    tracing::warn!(%error, "what is to be published cannot be told");
+                let newest = research.desk.store.newest();
+                let news = looked.is_none_or(|(known, at)| known != newest || at.elapsed() > LOOKED_EVERY);
+                if news {
+                    if let Err(error) = research.publish_what_is_made().await {
+                        tracing::warn!(%error, "what is to be published cannot be told");
+                    }
+                    looked = Some((newest, Instant::now()));
                 }
                 drop(research);
                 tokio::time::sleep(Duration::from_secs(1)).await;
@@ -205,12 +214,19 @@ impl Research {
         self.take_up_editions().await?;
         for spec in setup.config.editions.values() {
             let Some(due) = Self::was_due(&setup, spec, now) else { continue };
+            if self.at_work.settled.lock().unwrap_or_else(PoisonError::into_inner).get(&spec.name) == Some(&due) {
+                continue;
+            }
             let rows = self.desk.store.editions(Some(&spec.name)).await?;
-            let settled = rows.iter().any(|row| row.due == Some(due) && row.state != State::Cancelled)
-                || rows.iter().any(|row| row.state == State::Making);
+            // One that a person has stopped is not begun again.
+            let settled = rows.iter().any(|row| row.due == Some(due));
+            let busy = rows.iter().any(|row| row.state == State::Making);
             let held_up = self.held_up(&spec.name).filter(|held| held.due == due);
-            if settled {
+            if settled || busy {
                 self.no_longer_held_up(&spec.name);
+                if settled {
+                    self.at_work.settled.lock().unwrap_or_else(PoisonError::into_inner).insert(spec.name.clone(), due);
+                }
                 continue;
             }
             // What did not hold is looked at again when something was learned, and not each second.

@@ -12,7 +12,7 @@ use mizuno_store::editions::{EditionRow, FileRow, NewEdition, State};
 use std::{
     collections::HashMap,
     path::PathBuf,
-    sync::{Arc, PoisonError},
+    sync::{Arc, Mutex, PoisonError},
 };
 
 /// Why an edition is made.
@@ -81,10 +81,10 @@ impl Research {
             return Ok(());
         }
         let _beginning = self.at_work.beginning.lock().await;
-        for row in self.desk.store.editions(None).await?.into_iter().filter(|row| row.state == State::Making) {
-            let at_work = self.at_work.making.lock().unwrap_or_else(PoisonError::into_inner).contains_key(&row.id);
+        for id in self.desk.store.editions_under_way().await? {
+            let at_work = self.at_work.making.lock().unwrap_or_else(PoisonError::into_inner).contains_key(&id);
             if !at_work {
-                self.work_on(row.id).await?;
+                self.work_on(id).await?;
             }
         }
         Ok(())
@@ -160,6 +160,7 @@ impl Research {
             before,
             folder: folder.clone(),
             kept: Some((row.id, kept)),
+            waiting: Mutex::default(),
             progress,
         };
         let made = maker.make().await?;

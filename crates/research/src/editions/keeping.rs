@@ -93,6 +93,7 @@ impl Research {
             before: None,
             folder: folder.clone(),
             kept: None,
+            waiting: std::sync::Mutex::default(),
             progress: Arc::new(Progress::default()),
         };
         let made = self

@@ -25,11 +25,14 @@ use mizuno_store::{editions::FileRow, payloads::digest};
 use std::{
     collections::HashMap,
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{Arc, Mutex, PoisonError},
 };
 
 /// Files made side by side: each is laid out on one thread and written on another.
 const SIDE_BY_SIDE: usize = 2;
+/// Files that stand in the ledger together, and the bytes of those that were made: so much is made again after a kill.
+const AT_ONCE: usize = 256;
+const BYTES_AT_ONCE: i64 = 32 << 20;
 /// Digits of a decimal in a Parquet file of an edition.
 const DIGITS: u8 = 18;
 
@@ -52,6 +55,8 @@ pub(super) struct Maker {
     pub folder: PathBuf,
     /// The edition in whose name files are kept in the ledger, and those that are kept already.
     pub kept: Option<(i64, HashMap<String, FileRow>)>,
+    /// Files that are on the disk and not in the ledger yet.
+    pub waiting: Mutex<Vec<FileRow>>,
     pub progress: Arc<Progress>,
 }
 
@@ -93,6 +98,7 @@ impl Maker {
         rows.sort_by(|a, b| a.path.cmp(&b.path));
         let sums: String = rows.iter().map(|row| format!("{}  {}\n", row.digest, row.path)).collect();
         let sums = self.keep(SUMS, sums.as_bytes(), 0).await?;
+        self.keep_waiting().await?;
         Ok(Made { sums: sums.digest, rows })
     }
 
@@ -226,11 +232,26 @@ impl Maker {
         }
     }
 
+    /// Keeps what a file is, with others of its size: a commit for each of thousands of small ones would take longer than they do.
     async fn kept(&self, row: FileRow) -> Result<FileRow, DeskError> {
-        if let Some((id, _)) = &self.kept {
-            self.research.desk.store.keep_edition_file(*id, row.clone()).await?;
+        let full = {
+            let mut waiting = self.waiting.lock().unwrap_or_else(PoisonError::into_inner);
+            waiting.push(row.clone());
+            let made = waiting.iter().filter(|file| !file.linked);
+            waiting.len() >= AT_ONCE || made.map(|file| file.bytes).sum::<i64>() >= BYTES_AT_ONCE
+        };
+        if full {
+            self.keep_waiting().await?;
         }
         Ok(row)
+    }
+
+    async fn keep_waiting(&self) -> Result<(), DeskError> {
+        let files = std::mem::take(&mut *self.waiting.lock().unwrap_or_else(PoisonError::into_inner));
+        if let Some((id, _)) = self.kept.as_ref().filter(|_| !files.is_empty()) {
+            self.research.desk.store.keep_edition_files(*id, files).await?;
+        }
+        Ok(())
     }
 }
 

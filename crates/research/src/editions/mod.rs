@@ -155,6 +155,8 @@ pub(crate) struct AtWork {
     held_up: Mutex<BTreeMap<String, due::HeldUp>>,
     /// The newest commit when each of them was last looked at, and until when it is then left alone.
     looked: Mutex<BTreeMap<String, (Timestamp, std::time::Instant)>>,
+    /// For which moment each was made, or given up, last: it is not looked for again.
+    settled: Mutex<BTreeMap<String, Timestamp>>,
     /// How the last attempt to publish ended, by specs; those that went well are not kept.
     attempts: Mutex<BTreeMap<String, publishing::Attempt>>,
     /// When it was first looked what is due.
