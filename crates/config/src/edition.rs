@@ -359,6 +359,23 @@ mod tests {
     }
 
     #[test]
+    fn a_place_is_a_bucket_and_a_prefix_and_a_writer_has_a_name() {
+        let read = |more: &str| read(&format!("venue = \"ALDX\"\n[publish]\n{more}[[file]]\nname = \"a.csv\"\nquestion = \"q\"\n"));
+        let sound = read("to = \"s3://tarn-street/editions/\"\nwriter = \"mere\"\n").unwrap().publish.unwrap();
+        assert_eq!((sound.place(), sound.region.as_str()), (Some(("tarn-street", "editions")), "us-east-1"));
+        let bare = read("to = \"s3://tarn-street\"\nwriter = \"mere\"\n").unwrap().publish.unwrap();
+        assert_eq!(bare.place(), Some(("tarn-street", "")));
+        for (more, told) in [
+            ("to = \"/tmp/editions\"\nwriter = \"mere\"\n", "write s3://BUCKET/PREFIX"),
+            ("to = \"s3://tarn/../other\"\nwriter = \"mere\"\n", "write s3://BUCKET/PREFIX"),
+            ("to = \"s3://tarn\"\nwriter = \"a/b\"\n", "use letters, digits and hyphens"),
+            ("to = \"s3://tarn\"\nwriter = \"mere\"\nendpoint = \"storage\"\n", "write https://HOST"),
+        ] {
+            assert!(read(more).unwrap_err().join("\n").contains(told), "{more}");
+        }
+    }
+
+    #[test]
     fn what_would_collide_or_leave_its_folder_is_refused_with_the_way_out() {
         let file =
             |name: &str, cut: &str| read(&format!("venue = \"ALDX\"\n[[file]]\nname = \"{name}\"\nquestion = \"q\"\ncut = [{cut}]\n"));

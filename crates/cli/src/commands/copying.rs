@@ -229,3 +229,37 @@ fn remove_others(folder: &Path, keep: &[&str], spec: &str) {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_is_written_nowhere_but_into_the_copy() {
+        assert!(sound("closes/2025-03.csv").is_ok());
+        for path in ["", "/etc/passwd", "../other", "closes/../../up", "."] {
+            assert!(sound(path).is_err(), "{path}");
+        }
+    }
+
+    #[test]
+    fn what_is_there_is_known_by_its_sum_and_others_of_the_spec_are_removed() {
+        let dir = std::env::temp_dir().join(format!("mizuno-copy-{}", std::process::id()));
+        let edition = dir.join("monthly-1-aaaaaaaa");
+        fs::create_dir_all(&edition).unwrap();
+        fs::write(edition.join("a.csv"), "date\n").unwrap();
+        let sum = sum_of(&edition.join("a.csv")).unwrap();
+        fs::write(edition.join(SUMS), format!("{sum}  a.csv\n")).unwrap();
+        assert_eq!(known(&edition).get(&sum), Some(&edition.join("a.csv")));
+        for name in ["monthly-2-bbbbbbbb", ".coming-monthly-3-cccccccc", "evening-1-dddddddd"] {
+            fs::create_dir_all(dir.join(name)).unwrap();
+        }
+        switch(&dir, "monthly-1-aaaaaaaa").unwrap();
+        remove_others(&dir, &["monthly-1-aaaaaaaa"], "monthly");
+        let mut left: Vec<String> = fs::read_dir(&dir).unwrap().flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+        left.sort();
+        assert_eq!(left, ["current", "evening-1-dddddddd", "monthly-1-aaaaaaaa"]);
+        assert!(dir.join("current/a.csv").exists());
+        fs::remove_dir_all(&dir).unwrap();
+    }
+}

@@ -137,3 +137,19 @@ pub(super) fn month(date: TradeDate) -> (TradeDate, TradeDate) {
     let next = civil.last_of_month().tomorrow().unwrap_or(civil);
     (TradeDate::from_civil(civil.first_of_month()), TradeDate::from_civil(next))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn months_follow_each_other_and_names_stay_in_their_folder() {
+        let day = |text: &str| text.parse::<TradeDate>().unwrap();
+        assert_eq!(month(day("2024-02-29")), (day("2024-02-01"), day("2024-03-01")));
+        assert_eq!(month(day("2024-12-01")), (day("2024-12-01"), day("2025-01-01")));
+        assert_eq!((safe("LNT.A"), safe("../etc"), safe("BLY 2025/03")), ("LNT.A".into(), ".._etc".into(), "BLY_2025_03".into()));
+        let part = |path: &str| Part { path: path.to_owned(), places: vec![], stretch: 0, cut: BTreeMap::new() };
+        assert_eq!(twice(&[part("a/KBF.csv"), part("a/OXB.csv"), part("a/kbf.csv")]), Some("a/kbf.csv"));
+        assert_eq!(twice(&[part("a/KBF.csv"), part("b/KBF.csv")]), None);
+    }
+}

@@ -181,3 +181,26 @@ fn table(out: &mut String, name: &str, table: &Table, shown: impl Fn(&&Vec<Strin
 fn escaped(text: &str) -> String {
     text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_source_says_is_no_page_of_its_own() {
+        let row = vec!["KBF/1d/harbour".to_owned(), "<script>alert(\"x\")</script> & more".to_owned()];
+        let mut out = String::new();
+        table(&mut out, "without", &Table::of(&["instrument", "why"], [row]), |_| true);
+        assert!(out.contains("&lt;script&gt;alert(&quot;x&quot;)&lt;/script&gt; &amp; more") && !out.contains("<script"), "{out}");
+        assert!(!out.contains("all of them"), "all rows are shown");
+    }
+
+    #[test]
+    fn of_many_rows_the_first_are_shown_and_the_file_has_all() {
+        let rows = (0..SHOWN + 5).map(|n| vec![format!("S{n}"), "why".to_owned()]);
+        let mut out = String::new();
+        table(&mut out, "without", &Table::of(&["instrument", "why"], rows), |_| true);
+        assert!(out.contains(&format!("{SHOWN} of {}", SHOWN + 5)) && out.contains("about/without.csv"), "the way to the others is told");
+        assert!(!out.contains(&format!("S{SHOWN}<")));
+    }
+}

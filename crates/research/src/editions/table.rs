@@ -50,3 +50,19 @@ impl Table {
         out
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_cell_may_hold_anything() {
+        let row = ["plain", "a, b", "\"said\"", "two\nlines"].map(str::to_owned).to_vec();
+        let table = Table::of(&["one", "two", "three", "four"], [row.clone()]);
+        let text = table.text();
+        let mut read = csv::Reader::from_reader(text.as_bytes());
+        assert_eq!(read.headers().unwrap().iter().collect::<Vec<_>>(), vec!["one", "two", "three", "four"]);
+        let back: Vec<Vec<String>> = read.records().map(|r| r.unwrap().iter().map(str::to_owned).collect()).collect();
+        assert_eq!((back, table.rows()), (vec![row], 1));
+    }
+}
