@@ -53,6 +53,14 @@ impl Prepared {
         Ok(self.resolved.calendar(&member.wanted)?.span_of_dates(member.wanted.key.interval, dates.clone()))
     }
 
+    /// Where the bars of a series are on some trade dates, or on all.
+    fn extent_on(&self, member: &Member, dates: Option<&Dates>) -> Result<Span, DeskError> {
+        Ok(match dates {
+            None => member.extent.clone(),
+            Some(dates) => member.extent.clip(&self.slots(member, dates)?),
+        })
+    }
+
     /// Trade dates of the first and the last bar of the answer; `None` where there are none.
     pub(crate) fn dates(&self) -> Result<Option<Dates>, DeskError> {
         let mut out: Option<Dates> = None;
@@ -71,10 +79,7 @@ impl Prepared {
     /// Whether a series has bars on some trade dates.
     pub(crate) fn has_bars_on(&self, place: usize, dates: Option<&Dates>) -> Result<bool, DeskError> {
         let member = &self.members[place];
-        let extent = match dates {
-            None => member.extent.clone(),
-            Some(dates) => member.extent.clip(&self.slots(member, dates)?),
-        };
+        let extent = self.extent_on(member, dates)?;
         Ok(extent.start < extent.end && member.wanted.takes(&extent))
     }
 
@@ -109,10 +114,7 @@ impl Prepared {
 
     /// The slots whose bars the rows of a member on some dates follow from: those before too, where numbers are worked out of several bars.
     fn behind(&self, member: &Member, dates: Option<&Dates>) -> Result<Span, DeskError> {
-        let span = match dates {
-            None => member.extent.clone(),
-            Some(dates) => member.extent.clip(&self.slots(member, dates)?),
-        };
+        let span = self.extent_on(member, dates)?;
         let before = !member.worked.is_empty();
         Ok(if before && span.start < span.end { member.whole.start..span.end } else { span })
     }

@@ -139,11 +139,7 @@ impl Research {
         if !folder.exists() && kept.contains_key(SUMS) && place.join(SUMS).exists() {
             return Ok(kept[SUMS].digest.clone());
         }
-        let before = match row.before {
-            Some(id) => self.desk.store.editions(Some(&row.spec)).await?.into_iter().find(|other| other.id == id),
-            None => None,
-        };
-        let (since, before) = match before {
+        let (since, before) = match self.edition_before(row).await? {
             None => (None, None),
             Some(before) => {
                 let files = self.desk.store.edition_files(before.id).await?;

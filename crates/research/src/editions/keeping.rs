@@ -81,10 +81,7 @@ impl Research {
     /// The files that come out otherwise when an edition is made again from its record alone.
     async fn made_again(self: &Arc<Self>, row: &EditionRow, files: &[FileRow]) -> Result<Vec<String>, DeskError> {
         let folder = self.editions_folder().join(".making").join(format!("{}-{}-again", row.spec, row.number));
-        let since = match row.before {
-            Some(id) => self.desk.store.editions(Some(&row.spec)).await?.into_iter().find(|other| other.id == id).map(|b| b.instant),
-            None => None,
-        };
+        let since = self.edition_before(row).await?.map(|before| before.instant);
         let maker = Maker {
             research: self.clone(),
             recipe: Recipe::read(row)?,

@@ -14,7 +14,10 @@ use super::{
 };
 use crate::{
     Research,
-    answer::batch::{Batch, Cells, Heading, Kind},
+    answer::{
+        Answer,
+        batch::{Batch, Cells, Heading, Kind},
+    },
     encode::{Style, encoder},
     question::{Format, Question},
 };
@@ -180,20 +183,10 @@ impl Maker {
         let since = question.since.unwrap_or(self.instant);
         let style = style(&question);
         let draft = research.draft(research.resolve(question.clone()).await?).await?;
-        let mut answer = draft.changes(research.draft_then(&question, since).await?, false).await?;
-        let mut encoder = encoder(answer.headings.clone(), style)?;
+        let answer = draft.changes(research.draft_then(&question, since).await?, false).await?;
         let path = format!("{}/changes-{name}.csv", mizuno_config::edition::ABOUT);
-        let mut file = Written::begin(&self.folder, &path)?;
-        encoder.begin(file.buffer())?;
-        let mut rows = 0;
-        while let Some(batch) = answer.next().await? {
-            self.stopped()?;
-            rows += batch.rows as i64;
-            encoder.rows(&batch, file.buffer())?;
-            file.flush(&self.progress, false)?;
-        }
-        encoder.finish(file.buffer())?;
-        let (sum, bytes) = file.finish(&self.progress)?;
+        let file = Written::begin(&self.folder, &path)?;
+        let (sum, bytes, rows) = fill(answer, style, file, &self.progress, |_, _| Ok(())).await?;
         self.same_or_new(FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false }).await
     }
 
@@ -288,19 +281,33 @@ async fn write(cutting: &Cutting, part: &Part, folder: &Path, progress: &Progres
             ("mizuno.units".to_owned(), cutting.whole.units()),
         ];
     }
-    let mut answer = cutting.answer(part)?.begin_with(room(cutting)).await?;
+    let answer = cutting.answer(part)?.begin_with(room(cutting)).await?;
     let held = question.file.format == Format::Parquet && !question.file.floats;
+    let check = |headings: &[Heading], batch: &Batch| {
+        Progress::add(&progress.rows, batch.rows as u64);
+        match held {
+            true => fits(headings, batch).map_err(|what| DeskError::Invalid(format!("{}: {what}", part.path))),
+            false => Ok(()),
+        }
+    };
+    fill(answer, style, Written::begin(folder, &part.path)?, progress, check).await
+}
+
+/// Writes an answer into a file: its sum, its bytes and its rows. Each batch is looked at first.
+async fn fill(
+    mut answer: Answer,
+    style: Style,
+    mut file: Written,
+    progress: &Progress,
+    check: impl Fn(&[Heading], &Batch) -> Result<(), DeskError>,
+) -> Result<(String, u64, i64), DeskError> {
     let mut encoder = encoder(answer.headings.clone(), style)?;
-    let mut file = Written::begin(folder, &part.path)?;
     encoder.begin(file.buffer())?;
     let mut rows = 0;
     while let Some(batch) = answer.next().await? {
         stopped(progress)?;
-        if held {
-            fits(&answer.headings, &batch).map_err(|what| DeskError::Invalid(format!("{}: {what}", part.path)))?;
-        }
+        check(&answer.headings, &batch)?;
         rows += batch.rows as i64;
-        Progress::add(&progress.rows, batch.rows as u64);
         encoder.rows(&batch, file.buffer())?;
         file.flush(progress, false)?;
     }

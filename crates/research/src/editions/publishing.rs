@@ -16,7 +16,7 @@ use object_store::{
     path::Path as Key,
 };
 use std::{
-    collections::{HashMap, HashSet},
+    collections::HashMap,
     io::Read,
     sync::{Arc, PoisonError},
     time::{Duration, Instant},
@@ -131,7 +131,6 @@ impl Research {
             None => HashMap::new(),
             Some(old) => self.desk.store.edition_files(old.id).await?.into_iter().map(|file| (file.path.clone(), file)).collect(),
         };
-        let there: HashSet<String> = there;
         let (sums, others): (Vec<&FileRow>, Vec<&FileRow>) = files.iter().partition(|file| file.path == SUMS);
         for file in others.into_iter().chain(sums) {
             if there.contains(&file.path) && file.path != SUMS {
