@@ -179,3 +179,31 @@ async fn what_is_not_complete_is_told_or_dropped_and_what_is_asked_wrongly_is_re
     let explained = service.cli(&["bars", "QHC", "--interval", "1w", "--explain"]);
     assert!(explained.out.contains("made of bars of 1d") && explained.out.contains("--interval 1w"), "{}", explained.out);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn numbers_and_conditions_go_over_coarser_bars_of_every_kind_from_the_first_one_on() {
+    let (_bench, service) = collected();
+    // Days and weeks of minutes have dates where their minutes have instants; January 2020 begins before the first bar that is held.
+    for asked in ["instrument=QHC&interval=1d&made_from=1m", "instrument=QHC&interval=1w&made_from=1m", "instrument=SME&interval=1mo"] {
+        let closes = service.text(&format!("/bars?{asked}&columns=date,close")).await;
+        let plain: Vec<(&str, f64)> =
+            closes.lines().skip(1).map(|l| l.split_once(',').unwrap()).map(|(d, c)| (d, c.parse().unwrap())).collect();
+        assert!(plain.len() >= 2, "{asked}: {closes}");
+        let changes = service.text(&format!("/bars?{asked}&columns=date,close,change&across_gaps=bridged")).await;
+        let worked: Vec<Vec<&str>> = changes.lines().skip(1).map(|l| l.split(',').collect()).collect();
+        assert_eq!(worked.len(), plain.len(), "{asked}");
+        for (at, row) in worked.iter().enumerate() {
+            let wanted = if at == 0 { None } else { Some(((plain[at].1 - plain[at - 1].1) * 1e6).round()) };
+            let change = row[2].parse::<f64>().ok().map(|change| (change * 1e6).round());
+            assert_eq!((row[0], change), (plain[at].0, wanted), "{asked}");
+        }
+        let all = service.text(&format!("/bars?{asked}&columns=date,close&where=close > 0")).await;
+        assert_eq!(all, closes, "{asked}");
+        let kept = service.text(&format!("/bars?{asked}&columns=date,close&keep_last=2")).await;
+        assert_eq!(kept.lines().skip(1).collect::<Vec<_>>(), closes.lines().skip(plain.len() - 1).collect::<Vec<_>>(), "{asked}");
+        let newest = service.text(&format!("/bars?{asked}&columns=date,close&layout=latest")).await;
+        assert_eq!(newest.lines().last(), closes.lines().last(), "{asked}");
+        let wide = service.text(&format!("/bars?{asked}&columns=date,close,change&layout=wide&across_gaps=bridged")).await;
+        assert_eq!(wide.lines().skip(1).collect::<Vec<_>>(), changes.lines().skip(1).collect::<Vec<_>>(), "{asked}");
+    }
+}

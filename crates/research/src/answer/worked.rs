@@ -164,10 +164,10 @@ struct Working {
     by_session: bool,
     /// Each with the places of its two sides among the numbers; a number that is given has none.
     conditions: Vec<(Condition, usize, Option<usize>)>,
-    /// Numbers are counted from this row on.
+    /// Numbers are counted from the row on that reaches beyond this slot of the bars that are read.
     begins: Slot,
     begun: bool,
-    /// Rows are given from here on.
+    /// Rows are given from the one on that reaches beyond this.
     from: Slot,
     /// The end of the bar before.
     end: Option<Slot>,
@@ -344,7 +344,10 @@ impl Working {
             if self.by_itself && self.conditions.iter().any(|(condition, ..)| fails(condition, bar)) {
                 continue;
             }
-            if !self.begun && bar.slot >= self.begins {
+            // A bar made of finer ones has a slot of another kind, and its piece may begin before the first of them.
+            let end = extra.map_or_else(|| finer.interval.span_of(bar.slot).end, |e| e.span.end);
+            let is_given = end > self.from;
+            if !self.begun && end > self.begins {
                 self.begun = true;
                 self.deriver.begin_rows();
             }
@@ -352,10 +355,10 @@ impl Working {
             self.deriver.push(&input, factors);
             // The days before a member joined are worked with, so that its first day has its return, and are given no row.
             let holds = self.holds() && is_of_member(wanted, bar, extra);
-            if bar.slot >= self.from && matches!(self.keep, Kept::Newest) {
+            if is_given && matches!(self.keep, Kept::Newest) {
                 self.kept = Read::default();
             }
-            if bar.slot >= self.from && holds && !matches!(self.keep, Kept::First(0)) {
+            if is_given && holds && !matches!(self.keep, Kept::First(0)) {
                 out.bars.push(*bar);
                 out.from.push(place);
                 out.extras.extend(extra.cloned());
