@@ -8,7 +8,7 @@ export SQLX_OFFLINE := true
 # What tests and benches may do and the product may not: stop at once when something is not as they need it.
 TESTS_MAY := -A clippy::unwrap_used -A clippy::expect_used -A clippy::panic
 
-.PHONY: demo test test-tools console build bench bench-data-frame check-by-data-frame check-random check-chains load soak fuzz kill-campaign lint fmt openapi queries clean-demo
+.PHONY: demo test test-tools console build bench bench-data-frame check-by-data-frame check-random check-chains check-sql load soak fuzz kill-campaign lint fmt openapi queries clean-demo
 
 ## Start the simulated world and the service with demo data, and print the address.
 demo: build
@@ -74,6 +74,11 @@ check-random: build
 ## Fifty futures chains of ten years and a universe, worked out once more (PRODUCTS=50 SEED=1).
 check-chains: build
 	python3 tools/random_chains.py ./$(BIN) $(or $(PRODUCTS),50) $(or $(SEED),1)
+
+## Questions as SQL, asked of two engines that read a published edition, held against our own answers row by row; two minutes.
+check-sql: build
+	python3 -m venv target/sql && target/sql/bin/pip install -q datafusion duckdb pyarrow
+	target/sql/bin/python tools/sql_by_engine.py ./$(BIN)
 
 ## Two thousand instruments through a source that allows 6,000 calls a minute; eighty seconds.
 load: console

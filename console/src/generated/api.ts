@@ -285,6 +285,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/editions/{spec}/{which}/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The statements that make the tables of an edition known to an engine. */
+        get: operations["declare_tables"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/editions/{spec}/{which}/verify": {
         parameters: {
             query?: never;
@@ -899,6 +916,27 @@ export interface paths {
         get: operations["show_status"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/translation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A question as a query over the table of an edition: the rows of its answer as of the edition's instant. What a query cannot say is refused by
+         *     name.
+         */
+        get: operations["translate"];
+        put?: never;
+        /** The same for a question that is too long for an address. */
+        post: operations["translate_long_question"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4528,6 +4566,79 @@ export interface operations {
             };
         };
     };
+    declare_tables: {
+        parameters: {
+            query?: {
+                /** @description `datafusion` (also when left out), `duckdb` or `spark`. */
+                engine?: string;
+                /** @description The folder of the edition as the engine sees it; where it was published when left out. */
+                place?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The name of the spec */
+                spec: string;
+                /** @description Its number, its label, or `latest` */
+                which: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The statements */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/sql": string;
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such edition */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     verify_edition: {
         parameters: {
             query?: never;
@@ -7962,6 +8073,288 @@ export interface operations {
             };
             /** @description The service failed */
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    translate: {
+        parameters: {
+            query?: {
+                /** @description Name of a saved question; other keys stand in the place of its own. */
+                saved?: string;
+                /** @description Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instruments` and `interval`. */
+                series?: string;
+                /** @description Symbol of an instrument, present or former; the same as `instruments` with one. */
+                instrument?: string;
+                /** @description Symbols of instruments, and patterns as `AL*`, parted by commas; the answer keeps their order. */
+                instruments?: string;
+                /** @description Words that instruments are found by, beside those named. */
+                search?: string;
+                /** @description A universe, whose members are asked for, beside those named. */
+                universe?: string;
+                /** @description Of a universe: `masked` (each on its days as a member; also when left out) or `whole` (whole histories). */
+                members?: string;
+                /** @description Interval, as collected; 1d when left out. */
+                interval?: string;
+                /** @description Source, or several parted by commas, of which `golden` may be one; the golden series when left out. */
+                source?: string;
+                /** @description `trade` (also when left out, where there are trades), `bid`, `ask` or `mid`, or several parted by commas. */
+                side?: string;
+                /** @description First trade date or instant. */
+                from?: string;
+                /** @description Last trade date, included, or an instant, not included. */
+                to?: string;
+                /** @description Instead of a range: the last so many sessions. */
+                last?: string;
+                /** @description Instead of a range: the present `week`, `month` or `year`. */
+                this?: string;
+                /** @description Only what was known at this instant; `now`, or nothing, for the newest. The header `Mizuno-As-Of` tells the instant an answer stands for. */
+                as_of?: string;
+                /** @description Instead of the bars, what differs from the answer as of this instant; ask next time with the `Mizuno-As-Of` of this answer. */
+                since?: string;
+                /** @description `long` (a row a bar, also when left out), `wide` (a row a moment) or `latest` (a row an instrument: its newest bar). */
+                layout?: string;
+                /** @description Of a wide file: `outer` (moments that any instrument has, also when left out) or `inner` (that all have). */
+                join?: string;
+                /** @description Of a wide file: each series beside the first also as its `difference` from it, or its `ratio` to it. */
+                against?: string;
+                /** @description The interval that coarser bars are made of; the coarsest collected one that divides them when left out. */
+                made_from?: string;
+                /** @description Bars so much coarser that no series has more than so many rows, as for the width of a picture; the header `Mizuno-Interval` says which they are. */
+                fit?: string;
+                /** @description Where coarser bars of a session begin: `session` (its open, and after each break; also when left out), or a zone, on whose clock they do. */
+                align?: string;
+                /** @description The session that weeks and longer are labelled by: `first` (also when left out) or `last`. */
+                label?: string;
+                /** @description Coarser bars of which something is missing: `kept` (also when left out) or `dropped`. */
+                incomplete?: string;
+                /** @description Prices adjusted for `none` (as traded; also when left out), `splits`, or `all` (dividends, rights and spin-offs too). */
+                adjust?: string;
+                /** @description Continuous series of futures at their rolls: `kept` (as traded; also when left out), `difference` or `ratio`. */
+                rolls?: string;
+                /**
+                 * @description Where adjusted or joined prices are as traded: `newest` (also when left out), `oldest`, or with `adjust` a trade date after which no
+                 *     action counts.
+                 */
+                anchor?: string;
+                /** @description Columns in order, as in `time,close,mean_200`. */
+                columns?: string;
+                /** @description Other names for columns, as in `close:Close,date:Date`. */
+                names?: string;
+                /** @description Numbers held against the bar before, where bars are missing between the two: `empty` (also when left out) or `bridged`. */
+                across_gaps?: string;
+                /** @description Only rows of which all this holds, parted by commas, as in `close > mean_200,volume >= 1000`. */
+                where?: string;
+                /** @description Of each instrument only the first so many of these rows; in long files. */
+                keep_first?: string;
+                /** @description Of each instrument only the last so many of these rows; in long files. */
+                keep_last?: string;
+                /** @description With `layout=latest`: a number that the rows are sorted by, smallest first; with a minus before it largest first. */
+                sort?: string;
+                /** @description With `layout=latest`: only the first so many rows. */
+                limit?: string;
+                /** @description `absent` (also when left out), `rows` (a row for every expected slot) or `carried` (the last close, marked; in wide files). */
+                missing?: string;
+                /** @description The clock of stamps: an IANA zone, a shift as `+02:00`, or `+02:00/America/New_York`; UTC when left out. */
+                zone?: string;
+                /** @description `rfc3339` (also when left out), `wall`, `seconds`, `millis`, `micros`, or a pattern of strftime. */
+                stamp?: string;
+                /** @description `open` (also when left out) or `end` of an intraday bar. */
+                stamp_at?: string;
+                /** @description Only bars that open between two times at the venue, as in `10:00-12:00`. */
+                hours?: string;
+                /** @description Only the first minutes of each session. */
+                first_minutes?: string;
+                /** @description Only the last minutes of each session. */
+                last_minutes?: string;
+                /** @description Prices to so many decimals, or to the `tick`. */
+                round?: string;
+                /** @description `csv` (also when left out), `ndjson`, `json`, `parquet` or `xlsx`. */
+                format?: string;
+                /** @description What parts the cells of a CSV file: `comma` (also when left out), `semicolon`, `tab` or `pipe`. */
+                separator?: string;
+                /** @description `point` (also when left out) or `comma`, in a CSV file. */
+                decimal_sign?: string;
+                /** @description Whether a CSV file begins with the names of its columns. */
+                header?: string;
+                /** @description Quotation marks in a CSV file: `needed` (also when left out), or `texts`: round every text, stamp and name of a column. */
+                quotes?: string;
+                /** @description `rows` (also when left out) or `columns`, in a JSON file. */
+                arrays?: string;
+                /** @description `exact` (also when left out) or `floats`, in a Parquet file or a workbook. */
+                numbers?: string;
+                /** @description The edition whose table is read, as `desk/3` or `desk/latest`; the newest of the one spec that has a table when left out. */
+                edition?: string;
+                /** @description `datafusion` (also when left out), `duckdb` or `spark`. */
+                engine?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The query; the header Mizuno-Edition names the edition, Mizuno-As-Of its instant */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/sql": string;
+                };
+            };
+            /** @description Not changed since the validator sent */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description No such edition, instrument or series */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    translate_long_question: {
+        parameters: {
+            query?: {
+                /** @description The edition whose table is read, as `desk/3` or `desk/latest`; the newest of the one spec that has a table when left out. */
+                edition?: string;
+                /** @description `datafusion` (also when left out), `duckdb` or `spark`. */
+                engine?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnyQuestion"];
+                "application/toml": string;
+            };
+        };
+        responses: {
+            /** @description The query */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/sql": string;
+                };
+            };
+            /** @description A parameter cannot be read, is not known, or contradicts another; it is named */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request was sent to another host's name, or asks for what is not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was named is not known; what comes near is named */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is being done already, or over already */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not JSON */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The service is shutting down */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Nothing can be written at the moment; reading goes on */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

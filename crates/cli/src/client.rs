@@ -40,8 +40,8 @@ impl Client {
     }
 
     /// Sends a text of some media type.
-    pub async fn send_text(&self, path: &str, kind: &str, text: String) -> Result<Response, Failure> {
-        let request = self.http.post(format!("{}/api/v1{path}", self.base));
+    pub async fn send_text(&self, path: &str, kind: &str, query: &[(&str, &str)], text: String) -> Result<Response, Failure> {
+        let request = self.http.post(format!("{}/api/v1{path}", self.base)).query(query);
         self.answer(request.header(reqwest::header::CONTENT_TYPE, kind).body(text)).await
     }
 

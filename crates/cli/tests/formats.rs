@@ -3,12 +3,8 @@
 
 mod common;
 
-use common::{Bench, Service, client};
+use common::{Bench, Service, client, parquet::of_parquet};
 use mizuno_sim::faults::Faults;
-use parquet::{
-    file::reader::{FileReader, SerializedFileReader},
-    record::Field,
-};
 use rand::{Rng, SeedableRng, seq::IndexedRandom};
 use rand_pcg::Pcg64Mcg;
 use serde_json::Value;
@@ -32,27 +28,6 @@ fn of_object(columns: &[String], text: &str) -> Vec<String> {
 fn of_json(columns: &[String], text: &str) -> Rows {
     let objects: Vec<Box<serde_json::value::RawValue>> = serde_json::from_str(text).unwrap();
     objects.iter().map(|o| of_object(columns, o.get())).collect()
-}
-
-fn of_parquet(columns: &[String], body: Vec<u8>) -> Rows {
-    let file = SerializedFileReader::new(bytes::Bytes::from(body)).unwrap();
-    let field = |field: &Field| match field {
-        Field::Decimal(d) => {
-            let mantissa = d.data().iter().skip(1).fold(i128::from(d.data()[0] as i8), |m, b| (m << 8) | i128::from(*b));
-            mizuno_core::Decimal { mantissa: mantissa as i64, scale: d.scale() as u8 }.to_string()
-        }
-        Field::TimestampMicros(at) => mizuno_core::Timestamp(*at).to_string(),
-        Field::Date(day) => mizuno_core::TradeDate(*day).to_string(),
-        Field::Str(text) => text.clone(),
-        Field::Null => String::new(),
-        other => panic!("{other:?}"),
-    };
-    let rows = file.get_row_iter(None).unwrap().map(|r| r.unwrap());
-    rows.map(|row| {
-        let named: std::collections::HashMap<&String, &Field> = row.get_column_iter().collect();
-        columns.iter().map(|c| field(named[c])).collect()
-    })
-    .collect()
 }
 
 async fn collected() -> (Bench, Service) {

@@ -78,7 +78,7 @@ async fn an_edition_is_published_whole_and_what_is_the_same_is_not_sent_again() 
     assert_eq!(service.cli(&["editions", "desk", "--make", "--by", "mere"]).code, 0);
     let told = published(&service, 1).await;
     assert!(is_whole(&storage, 1) && storage.unfinished() == 0, "{:?}", storage.asked());
-    assert_eq!(told["published"]["to"], "s3://tarn-street/editions/1");
+    assert_eq!(told["published"]["to"], "s3://tarn-street/editions/desk/mere/000001");
     let latest: Value = serde_json::from_slice(&storage.objects()[&format!("{PLACE}/latest.json")]).unwrap();
     assert_eq!((&latest["edition"], &latest["sums"]), (&json!(1), &told["sums"]));
     let big = told["content"].as_array().unwrap().iter().find(|f| f["path"] == "all.json").unwrap()["bytes"].as_u64().unwrap();
@@ -99,7 +99,7 @@ async fn an_edition_is_published_whole_and_what_is_the_same_is_not_sent_again() 
     let changed = (told["bytes"].as_u64().unwrap() - told["linked_bytes"].as_u64().unwrap()) as usize;
     assert!(sent <= changed + 10_000 && (sent as u64) < big, "{sent} of {changed}");
     let said = service.cli(&["editions", "desk/2"]);
-    assert!(said.out.contains("published to s3://tarn-street/editions/2"), "{said:?}");
+    assert!(said.out.contains("published to s3://tarn-street/editions/desk/mere/000002"), "{said:?}");
 
     // A storage that does not know the key is told of, without the key.
     bench.write(

@@ -94,10 +94,7 @@ impl Research {
         let mut out: Vec<(TradeDate, Decimal)> = vec![];
         while let Some(made) = reading.next().await? {
             for bar in &made.bars.rows {
-                let date = match closes.interval {
-                    Interval::Daily => bar.slot.date(),
-                    interval => calendar.session_of(interval, bar.slot).map_or_else(|| bar.slot.date(), |s| s.date),
-                };
+                let date = calendar.date_of(closes.interval, bar.slot);
                 match out.last_mut() {
                     Some((last, close)) if *last == date => *close = bar.close(),
                     _ => out.push((date, bar.close())),

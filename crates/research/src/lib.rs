@@ -7,6 +7,7 @@
 //! * [`chains`]: futures by their chains, and where they roll.
 //! * [`universes`]: who belonged when, by lists or by a rule.
 //! * [`editions`]: immutable sets of files made from saved questions.
+//! * [`sql`]: questions as queries over the table that an edition publishes.
 //! * [`reading`]: bars a piece at a time; [`encode`]: bars as files; [`drawing`]: bars as pictures.
 //!
 //! It asks no source and runs nothing, and knows nothing of HTTP or of the types that go over the wire.
@@ -32,6 +33,7 @@ pub mod lineage;
 pub mod noticed;
 pub mod question;
 pub mod reading;
+pub mod sql;
 pub mod universes;
 pub mod whole;
 

@@ -91,13 +91,22 @@ fn xml(status: StatusCode, body: &str) -> HttpResponse {
     HttpResponse::build(status).content_type("application/xml").body(format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n{body}"))
 }
 
+/// A path as the key it means: a client may write `=` as `%3D`.
+fn decoded(path: &str) -> String {
+    let pair = format!("key={}", path.trim_start_matches('/').replace('+', "%2B").replace('&', "%26"));
+    serde_urlencoded::from_str::<Vec<(String, String)>>(&pair)
+        .ok()
+        .and_then(|pairs| pairs.into_iter().next())
+        .map_or_else(String::new, |(_, key)| key)
+}
+
 fn tag(body: &[u8]) -> String {
     let hex: String = digest(&SHA256, body).as_ref()[..16].iter().map(|b| format!("{b:02x}")).collect();
     format!("\"{hex}\"")
 }
 
 async fn answer(bucket: Data<Bucket>, request: HttpRequest, body: Bytes) -> HttpResponse {
-    let path = request.path().trim_start_matches('/').to_owned();
+    let path = decoded(request.path());
     let query = web::Query::<HashMap<String, String>>::from_query(request.query_string()).map(web::Query::into_inner).unwrap_or_default();
     bucket.asked.lock().unwrap_or_else(PoisonError::into_inner).push((request.method().to_string(), path.clone(), body.len()));
     let told = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
@@ -140,10 +149,7 @@ async fn answer(bucket: Data<Bucket>, request: HttpRequest, body: Bytes) -> Http
         }
         ("PUT", None) => match told("x-amz-copy-source") {
             Some(from) => {
-                let from =
-                    serde_urlencoded::from_str::<Vec<(String, String)>>(&format!("k={}", from.trim_start_matches('/').replace('+', "%2B")));
-                let found = from.ok().and_then(|pairs| objects.get(&pairs[0].1).cloned());
-                let Some(found) = found else { return refused(StatusCode::NOT_FOUND, "NoSuchKey") };
+                let Some(found) = objects.get(&decoded(&from)).cloned() else { return refused(StatusCode::NOT_FOUND, "NoSuchKey") };
                 let tag = tag(&found);
                 objects.insert(path, found);
                 xml(StatusCode::OK, &format!("<CopyObjectResult><ETag>{tag}</ETag></CopyObjectResult>"))

@@ -30,6 +30,12 @@ pub struct Bars {
     /// Say what the answer would be, and the question in other forms, before a byte of it is written.
     #[arg(long)]
     explain: bool,
+    /// Print the question as SQL over the table of this edition, as in --sql=desk/3; of the newest that has one when no name is given.
+    #[arg(long, value_name = "EDITION", num_args = 0..=1, require_equals = true, default_missing_value = "", conflicts_with_all = ["explain", "output"])]
+    sql: Option<String>,
+    /// With --sql: datafusion (also when left out), duckdb or spark.
+    #[arg(long, requires = "sql")]
+    engine: Option<String>,
     /// Also instruments found by these words.
     #[arg(long, value_name = "WORDS")]
     search: Option<String>,
@@ -234,7 +240,7 @@ impl Bars {
             return Ok(Asked::File(if json { "application/json" } else { "application/toml" }, text));
         }
         // A saved question says its own format.
-        if self.format.is_none() && !self.explain && (self.saved.is_none() || self.output.is_some() || json) {
+        if self.format.is_none() && !self.explain && self.sql.is_none() && (self.saved.is_none() || self.output.is_some() || json) {
             pairs.push(("format", format(self.output.as_deref(), json)?));
         }
         match pairs.iter().map(|(_, value)| value.len()).sum::<usize>() > ADDRESS {
@@ -246,13 +252,19 @@ impl Bars {
 
 impl Asked {
     async fn send(&self, client: &Client, path: &str) -> Result<Response, Failure> {
+        self.send_with(client, path, &[]).await
+    }
+
+    /// The same with more behind the question mark.
+    async fn send_with(&self, client: &Client, path: &str, more: &[(&str, &str)]) -> Result<Response, Failure> {
         match self {
             Asked::Short(pairs) => {
-                let pairs: Vec<(&str, &str)> = pairs.iter().map(|(key, value)| (*key, value.as_str())).collect();
+                let mut pairs: Vec<(&str, &str)> = pairs.iter().map(|(key, value)| (*key, value.as_str())).collect();
+                pairs.extend(more);
                 client.send::<()>(Method::GET, path, &pairs, None).await
             }
-            Asked::Long(keys) => client.send(Method::POST, path, &[], Some(keys)).await,
-            Asked::File(kind, text) => client.send_text(path, kind, text.clone()).await,
+            Asked::Long(keys) => client.send(Method::POST, path, more, Some(keys)).await,
+            Asked::File(kind, text) => client.send_text(path, kind, more, text.clone()).await,
         }
     }
 }
@@ -261,6 +273,11 @@ pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
     let asked = ask.asked(client.json)?;
     if ask.explain {
         return explain::explain(client, asked.send(client, "/explanation").await?).await;
+    }
+    if let Some(edition) = &ask.sql {
+        let more = [("edition", Some(edition.as_str()).filter(|e| !e.is_empty())), ("engine", ask.engine.as_deref())];
+        let more: Vec<(&str, &str)> = more.into_iter().filter_map(|(key, value)| Some((key, value?))).collect();
+        return sql(client, asked.send_with(client, "/translation", &more).await?).await;
     }
     let response = asked.send(client, "/bars").await?;
     let header = |name| response.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("?").to_owned();
@@ -287,6 +304,20 @@ pub async fn bars(client: &Client, ask: Bars) -> Result<Code, Failure> {
     if let Some(next) = next {
         note!("{next}");
     }
+    Ok(Code::Fine)
+}
+
+/// Prints a query, or what it is as JSON.
+async fn sql(client: &Client, response: Response) -> Result<Code, Failure> {
+    let header = |name| response.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or("?").to_owned();
+    let (edition, as_of) = (header("Mizuno-Edition"), header("Mizuno-As-Of"));
+    let text = response.text().await.map_err(Failure::new)?;
+    if client.json {
+        crate::show::json(&serde_json::json!({ "edition": edition, "as_of": as_of, "sql": text }))?;
+        return Ok(Code::Fine);
+    }
+    out!("{}", text.trim_end());
+    note!("mizuno editions {edition} --tables makes its tables known to an engine");
     Ok(Code::Fine)
 }
 

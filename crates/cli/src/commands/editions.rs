@@ -16,7 +16,7 @@ use std::{io::IsTerminal, path::PathBuf, time::Duration};
 
 /// Which edition, and what to do with it.
 #[derive(Args)]
-#[command(group(ArgGroup::new("deed").args(["make", "verify", "diff", "pin", "unpin", "withdraw", "cancel", "expire", "copy"]).requires("name")))]
+#[command(group(ArgGroup::new("deed").args(["make", "verify", "diff", "pin", "unpin", "withdraw", "cancel", "expire", "copy", "tables"]).requires("name")))]
 pub struct Editions {
     /// A spec, as `monthly`, or one of its editions: `monthly/2` by number, `monthly/2025-03` by label, `monthly/latest`.
     name: Option<String>,
@@ -53,6 +53,12 @@ pub struct Editions {
     /// Keep a copy of it in this folder: only what changed is fetched, and `current` there is always a whole edition.
     #[arg(long, value_name = "DIR")]
     copy: Option<PathBuf>,
+    /// Print the statements that make its tables known to a SQL engine: datafusion (also when left out), duckdb or spark.
+    #[arg(long, value_name = "ENGINE", num_args = 0..=1, default_missing_value = "datafusion")]
+    tables: Option<String>,
+    /// With --tables: the folder of the edition as the engine sees it; where it was published when left out.
+    #[arg(long, value_name = "PLACE", requires = "tables")]
+    place: Option<String>,
     /// Who does it.
     #[arg(long)]
     by: Option<String>,
@@ -75,8 +81,14 @@ pub async fn editions(client: &Client, ask: Editions) -> Result<Code, Failure> {
         let gone: Vec<Edition> = response.json().await.map_err(Failure::new)?;
         return expired(client, spec, &gone, ask.preview);
     }
-    let deed =
-        ask.verify || ask.diff.is_some() || ask.pin.is_some() || ask.unpin || ask.withdraw.is_some() || ask.cancel || ask.copy.is_some();
+    let deed = ask.verify
+        || ask.diff.is_some()
+        || ask.pin.is_some()
+        || ask.unpin
+        || ask.withdraw.is_some()
+        || ask.cancel
+        || ask.copy.is_some()
+        || ask.tables.is_some();
     // What is to be cancelled is what is being made.
     let making = match which {
         None if ask.cancel => {
@@ -95,6 +107,15 @@ pub async fn editions(client: &Client, ask: Editions) -> Result<Code, Failure> {
     if let Some(older) = &ask.diff {
         let query: Vec<(&str, &str)> = Some(older.as_str()).filter(|o| !o.is_empty()).map(|o| ("from", o)).into_iter().collect();
         return difference(client, client.get(&format!("{path}/difference"), &query).await?);
+    }
+    if let Some(engine) = &ask.tables {
+        let query: Vec<(&str, &str)> = [("engine", Some(engine.as_str())), ("place", ask.place.as_deref())]
+            .into_iter()
+            .filter_map(|(key, value)| Some((key, value?)))
+            .collect();
+        let response = client.send::<()>(Method::GET, &format!("{path}/tables"), &query, None).await?;
+        out!("{}", response.text().await.map_err(Failure::new)?.trim_end());
+        return Ok(Code::Fine);
     }
     if let Some(folder) = &ask.copy {
         return copying::copy(client, client.get(&path, &[]).await?, folder).await;

@@ -2,6 +2,7 @@
 #![allow(dead_code, reason = "each test file uses a part of it")]
 
 pub mod browser;
+pub mod parquet;
 
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use mizuno_core::{Interval, Timestamp, TradeDate, clock::ClockFace};

@@ -231,6 +231,11 @@ impl Factors {
         &self.stretches[at.min(self.stretches.len() - 1)].1
     }
 
+    /// The stretches in order, each with the slot before which it ends; the last one ends never.
+    pub fn stretches(&self) -> impl Iterator<Item = (Option<Slot>, &Stretch)> {
+        self.stretches.iter().map(|(end, stretch)| (Some(*end).filter(|end| end.0 < i64::MAX), stretch))
+    }
+
     /// The factors of a stretch of slots as a text: where they are the same, so are adjusted numbers.
     #[must_use]
     pub fn over(&self, span: &Span) -> String {

@@ -181,6 +181,17 @@ impl Calendar {
         }
     }
 
+    /// The trade date that the bar at `slot` belongs to; of one outside every session, the date in UTC.
+    #[must_use]
+    pub fn date_of(&self, interval: Interval, slot: Slot) -> TradeDate {
+        match interval {
+            Interval::Daily => slot.date(),
+            Interval::Intraday { .. } => {
+                self.session_of(interval, slot).map_or_else(|| slot.instant().date_in(&jiff::tz::TimeZone::UTC), |s| s.date)
+            }
+        }
+    }
+
     /// Every slot in the given trade dates (half-open).
     ///
     /// ```

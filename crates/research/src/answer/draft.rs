@@ -201,10 +201,7 @@ impl Research {
     async fn acted(&self, setup: &Setup, wanted: &Wanted, whole: &Span, known: &Known) -> Result<Acted, DeskError> {
         let instrument = setup.instrument(&wanted.instrument.symbol)?;
         let (calendar, interval) = (setup.calendar_of(instrument)?, wanted.key.interval);
-        let date = |slot: Slot| match interval.is_intraday() {
-            true => calendar.session_of(interval, slot).map_or_else(|| slot.date(), |s| s.date),
-            false => slot.date(),
-        };
+        let date = |slot: Slot| calendar.date_of(interval, slot);
         let closes = self.closes(setup, instrument, known).await?;
         Ok(Acted { ends: (date(whole.start), date(Slot(whole.end.0 - interval.step()))), closes })
     }

@@ -40,8 +40,8 @@ use mizuno_core::{
 };
 use mizuno_desk::{DeskError, hands::Hands};
 pub(crate) use part::{Dates, Learned};
-pub(crate) use rows::decimals;
-use rows::{FACTOR, Measured, Rows};
+pub(crate) use rows::{FACTOR, decimals};
+use rows::{Measured, Rows};
 use std::sync::Arc;
 use tokio::sync::mpsc::{Receiver, channel};
 use worked::Beside;

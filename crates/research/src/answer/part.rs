@@ -66,10 +66,7 @@ impl Prepared {
         let mut out: Option<Dates> = None;
         for member in self.members.iter().filter(|m| m.extent.start < m.extent.end) {
             let (calendar, interval) = (self.resolved.calendar(&member.wanted)?, member.wanted.key.interval);
-            let date = |slot: Slot| match interval.is_intraday() {
-                true => calendar.session_of(interval, slot).map_or_else(|| slot.date(), |s| s.date),
-                false => slot.date(),
-            };
+            let date = |slot: Slot| calendar.date_of(interval, slot);
             let (first, last) = (date(member.extent.start), date(Slot(member.extent.end.0 - interval.step())).plus(1));
             out = Some(out.map_or(first..last, |all| all.start.min(first)..all.end.max(last)));
         }

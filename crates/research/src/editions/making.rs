@@ -6,6 +6,7 @@
 
 use super::{
     Progress, Recipe, SUMS,
+    beside::{self, Beside},
     contents::Contents,
     cutting::{Cutting, Part},
     file::{Written, failed},
@@ -19,7 +20,10 @@ use crate::{
         batch::{Batch, Cells, Heading, Kind},
     },
     encode::{Style, encoder},
-    question::{Format, Question},
+    question::{
+        Format, Question,
+        zone::{Clock, Stamp},
+    },
 };
 use futures_util::{StreamExt, stream};
 use mizuno_core::{Timestamp, bar::Digits};
@@ -92,9 +96,16 @@ impl Maker {
         for (name, question) in contents.changed() {
             about.push(self.changes(&name, question).await?);
         }
+        let mut tables = vec![];
+        if let Some(spec) = &edition.table {
+            for beside in beside::tables(&self.research, spec, &cuttings, self.instant).await? {
+                tables.push((self.beside(&spec.name, &beside).await?, beside.headings));
+            }
+        }
         drop(cuttings);
-        let package = package::text(&edition, &self.recipe, &contents, &told, &about);
-        let mut rows: Vec<FileRow> = told.into_iter().flat_map(|t| t.files.into_iter().map(|r| r.row)).chain(about).collect();
+        let package = package::text(&edition, &self.recipe, &contents, &told, &about, &tables);
+        let files = told.into_iter().flat_map(|t| t.files.into_iter().map(|r| r.row));
+        let mut rows: Vec<FileRow> = files.chain(tables.into_iter().map(|(row, _)| row)).chain(about).collect();
         let page = page::text(&edition, &contents, &rows);
         rows.push(self.keep(super::PACKAGE, package.as_bytes(), 0).await?);
         rows.push(self.keep(super::PAGE, page.as_bytes(), 0).await?);
@@ -175,6 +186,18 @@ impl Maker {
         let (sum, bytes) = file.finish(&self.progress)?;
         let row = FileRow { path: path.to_owned(), digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false };
         self.same_or_new(row).await
+    }
+
+    /// Writes a table that lies beside the bars.
+    async fn beside(&self, table: &str, beside: &Beside) -> Result<FileRow, DeskError> {
+        let file = crate::question::File { format: Format::Parquet, ..crate::question::File::default() };
+        let style = Style { file, clock: Clock::Utc, stamp: Stamp::default(), about: vec![] };
+        let mut encoder = encoder(beside.headings.clone(), style)?;
+        let mut bytes = vec![];
+        encoder.begin(&mut bytes)?;
+        encoder.rows(&beside.rows, &mut bytes)?;
+        encoder.finish(&mut bytes)?;
+        self.keep(&format!("{table}_{0}/{0}.parquet", beside.name), &bytes, beside.rows.rows as i64).await
     }
 
     /// What changed in the answer to a question since the edition before.

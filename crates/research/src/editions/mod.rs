@@ -1,12 +1,13 @@
 //! Editions: immutable, numbered sets of files made from saved questions.
 //!
 //! * [`job`]: editions under way. `cutting`: a question cut into the answers of its files; `making`: files as they are made; `file`: one file on its
-//!   way to the disk. `contents`: what an edition says of itself; `package`, `page`: the same for programs and for people.
+//!   way to the disk. `contents`: what an edition says of itself; `beside`: what lies beside its table of bars; `package`, `page`: the same for programs and for people.
 //! * [`due`]: when one is made, and what must hold before; [`keeping`]: verified, held against another, pinned, withdrawn, taken away; `publishing`: in object
 //!   storage.
 //!
 //! An edition follows from its [`Recipe`] and its instant alone. No byte of its files follows from when, where or how fast it was made.
 
+pub(crate) mod beside;
 mod contents;
 mod coverage;
 mod cutting;
@@ -112,7 +113,7 @@ pub fn problems(config: &Config) -> Vec<String> {
     let mut out = vec![];
     for edition in config.editions.values() {
         for file in &edition.files {
-            let Some(text) = config.questions.get(&file.question) else { continue };
+            let Some(text) = file.own.as_ref().or_else(|| config.questions.get(&file.question)) else { continue };
             let told = question_of(file, text).err().unwrap_or_default();
             out.extend(told.into_iter().map(|p| format!("editions/{}.toml: {}: {p}", edition.name, file.name)));
         }
@@ -241,6 +242,10 @@ impl Research {
     async fn recipe(&self, setup: &Setup, spec: &Edition) -> Result<Recipe, DeskError> {
         let mut questions = BTreeMap::new();
         for file in &spec.files {
+            if let Some(own) = &file.own {
+                questions.insert(file.question.clone(), own.clone());
+                continue;
+            }
             let newest = self.saved_under(setup, &file.question).await?.into_iter().next().and_then(|saved| saved.text);
             let text = newest.ok_or_else(|| {
                 DeskError::Invalid(format!("{}: its question {} was taken away; save it again, or name another", spec.name, file.question))

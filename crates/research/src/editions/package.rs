@@ -6,7 +6,7 @@ use crate::{
     question::{Format, Layout, Question, zone::Stamp},
 };
 use mizuno_config::{Edition, edition::ABOUT};
-use mizuno_core::Completeness;
+use mizuno_core::{Completeness, bar::Digits};
 use mizuno_store::editions::FileRow;
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
@@ -30,7 +30,14 @@ pub(super) struct Answered {
 }
 
 /// The package as JSON.
-pub(super) fn text(edition: &Edition, recipe: &Recipe, contents: &Contents, answered: &[Answered], about: &[FileRow]) -> String {
+pub(super) fn text(
+    edition: &Edition,
+    recipe: &Recipe,
+    contents: &Contents,
+    answered: &[Answered],
+    about: &[FileRow],
+    tables: &[(FileRow, Vec<Heading>)],
+) -> String {
     let mut resources: Vec<Value> = vec![];
     for answer in answered {
         resources.extend(answer.files.iter().map(|file| resource(answer, file)));
@@ -40,6 +47,7 @@ pub(super) fn text(edition: &Edition, recipe: &Recipe, contents: &Contents, answ
         let table = contents.tables.iter().find(|(table, _)| *table == name).map(|(_, table)| table);
         resources.push(described(row, name, table));
     }
+    resources.extend(tables.iter().map(|(row, headings)| beside(row, headings)));
     let questions: Map<String, Value> = answered.iter().map(|a| (a.name.clone(), told(&a.question, &a.adjustment, &a.units))).collect();
     let package = json!({
         "name": edition.name.to_lowercase(),
@@ -100,14 +108,9 @@ fn columns(answer: &Answered) -> Value {
     let field = |heading: &Heading| {
         let kind = match &heading.kind {
             Kind::Moment | Kind::Date if of_moments => "integer",
-            Kind::Moment => "datetime",
-            Kind::Date => "date",
-            Kind::Number(_) | Kind::Real => "number",
-            Kind::Words(_) => "string",
-            Kind::Flag => "boolean",
-            Kind::Whole => "integer",
+            kind => type_of(kind),
         };
-        let mut out = json!({ "name": heading.name, "type": kind, "constraints": { "required": !heading.optional } });
+        let mut out = field(heading, kind);
         if kind == "number" && question.file.decimal_comma {
             out["decimalChar"] = json!(",");
         }
@@ -115,7 +118,7 @@ fn columns(answer: &Answered) -> Value {
             out["format"] = json!("any");
         }
         if let (Kind::Number(room), Format::Parquet, false) = (&heading.kind, question.file.format, question.file.floats) {
-            out["decimal"] = json!({ "precision": if room.fit() { 18 } else { 38 }, "scale": room.scale });
+            out["decimal"] = decimal(*room);
         }
         out
     };
@@ -129,18 +132,58 @@ fn columns(answer: &Answered) -> Value {
     json!({ "fields": fields, "primaryKey": key, "missingValues": [""] })
 }
 
-fn resource(answer: &Answered, file: &Resource) -> Value {
-    let (row, format) = (&file.row, answer.question.file.format);
-    let mut out = json!({
-        "name": named(&row.path),
+fn type_of(kind: &Kind) -> &'static str {
+    match kind {
+        Kind::Moment => "datetime",
+        Kind::Date => "date",
+        Kind::Number(_) | Kind::Real => "number",
+        Kind::Words(_) => "string",
+        Kind::Flag => "boolean",
+        Kind::Whole => "integer",
+    }
+}
+
+fn field(heading: &Heading, kind: &str) -> Value {
+    json!({ "name": heading.name, "type": kind, "constraints": { "required": !heading.optional } })
+}
+
+fn decimal(room: Digits) -> Value {
+    json!({ "precision": if room.fit() { 18 } else { 38 }, "scale": room.scale })
+}
+
+/// A table that lies beside the bars.
+fn beside(row: &FileRow, headings: &[Heading]) -> Value {
+    let field = |heading: &Heading| {
+        let mut out = field(heading, type_of(&heading.kind));
+        if let Kind::Number(room) = heading.kind {
+            out["decimal"] = decimal(room);
+        }
+        out
+    };
+    let mut out = filed(row, Format::Parquet);
+    out["name"] = json!(named(&row.path));
+    out["schema"] = json!({ "fields": headings.iter().map(field).collect::<Vec<_>>() });
+    out["mizuno"] = json!({ "rows": row.rows });
+    out
+}
+
+/// A file as a resource tells of it, whatever is in it.
+fn filed(row: &FileRow, format: Format) -> Value {
+    json!({
         "path": row.path,
         "format": format.word(),
         "mediatype": format.media_type().split(';').next(),
         "bytes": row.bytes,
         "hash": format!("sha256:{}", row.digest),
-        "schema": schema_path(answer),
-        "mizuno": { "question": answer.name, "cut": file.cut, "rows": row.rows },
-    });
+    })
+}
+
+fn resource(answer: &Answered, file: &Resource) -> Value {
+    let (row, format) = (&file.row, answer.question.file.format);
+    let mut out = filed(row, format);
+    out["name"] = json!(named(&row.path));
+    out["schema"] = json!(schema_path(answer));
+    out["mizuno"] = json!({ "question": answer.name, "cut": file.cut, "rows": row.rows });
     if format == Format::Csv {
         out["encoding"] = json!("utf-8");
         out["dialect"] = json!({
@@ -152,15 +195,9 @@ fn resource(answer: &Answered, file: &Resource) -> Value {
 }
 
 fn described(row: &FileRow, name: &str, table: Option<&Table>) -> Value {
-    let mut out = json!({
-        "name": format!("about-{}", named(name)),
-        "path": row.path,
-        "format": "csv",
-        "mediatype": "text/csv",
-        "encoding": "utf-8",
-        "bytes": row.bytes,
-        "hash": format!("sha256:{}", row.digest),
-    });
+    let mut out = filed(row, Format::Csv);
+    out["name"] = json!(format!("about-{}", named(name)));
+    out["encoding"] = json!("utf-8");
     if let Some(table) = table {
         let fields: Vec<Value> = table.headings().iter().map(|name| json!({ "name": name, "type": "string" })).collect();
         out["schema"] = json!({ "fields": fields, "missingValues": [""] });

@@ -49,8 +49,8 @@ fn refused(what: &str, error: &object_store::Error) -> DeskError {
 }
 
 /// The storage of a spec.
-fn storage(publish: &Publish, secrets: &Secrets) -> Result<(AmazonS3, String), DeskError> {
-    let (bucket, prefix) = publish.place().ok_or_else(|| DeskError::Invalid(format!("publish.to: `{}` is no place", publish.to)))?;
+fn storage(publish: &Publish, secrets: &Secrets) -> Result<AmazonS3, DeskError> {
+    let (bucket, _) = publish.place().ok_or_else(|| DeskError::Invalid(format!("publish.to: `{}` is no place", publish.to)))?;
     let secret = |name: &str| {
         secrets
             .get(name)
@@ -72,8 +72,7 @@ fn storage(publish: &Publish, secrets: &Secrets) -> Result<(AmazonS3, String), D
         let plain = endpoint.starts_with("http://");
         builder = builder.with_endpoint(endpoint).with_client_options(ClientOptions::new().with_allow_http(plain));
     }
-    let built = builder.build().map_err(|e| refused("the object storage cannot be set up", &e))?;
-    Ok((built, prefix.to_owned()))
+    builder.build().map_err(|e| refused("the object storage cannot be set up", &e))
 }
 
 impl Research {
@@ -116,16 +115,15 @@ impl Research {
     }
 
     async fn publish(&self, row: &EditionRow, rows: &[EditionRow], publish: &Publish) -> Result<(), DeskError> {
-        let (storage, prefix) = storage(publish, &self.desk.secrets())?;
-        let place = [prefix.as_str(), &row.spec, &publish.writer].into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("/");
-        let of = |number: i64| format!("{place}/{number:06}");
+        let storage = storage(publish, &self.desk.secrets())?;
+        let (place, of) = (publish.keys(&row.spec), |number: i64| publish.keys_of(&row.spec, number));
         let files = self.desk.store.edition_files(row.id).await?;
         let there = self.desk.store.published_files(row.id).await?;
         // Of the newest edition that is in the same place; others may have been taken away there.
         let before = rows.iter().find(|old| {
             old.number < row.number
                 && old.state == State::Made
-                && old.published.as_ref().is_some_and(|(to, _)| *to == format!("{}/{}", publish.to, old.number))
+                && old.published.as_ref().is_some_and(|(to, _)| *to == publish.folder(&old.spec, old.number))
         });
         let known: HashMap<String, FileRow> = match before {
             None => HashMap::new(),
@@ -162,7 +160,7 @@ impl Research {
         });
         let text = serde_json::to_vec_pretty(&latest).map_err(|e| DeskError::fault("writing latest.json", e))?;
         storage.put(&Key::from(format!("{place}/{LATEST}")), text.into()).await.map_err(|e| refused(LATEST, &e))?;
-        self.desk.store.publish_edition(row.id, format!("{}/{}", publish.to, row.number)).await?;
+        self.desk.store.publish_edition(row.id, publish.folder(&row.spec, row.number)).await?;
         Ok(())
     }
 

@@ -496,7 +496,7 @@ fn fits(pattern: &str, symbol: &str) -> bool {
 }
 
 /// The slots of a range on a calendar, at an instant.
-fn span_of(range: &Range, interval: Interval, calendar: &Calendar, instant: Timestamp) -> Result<Span, DeskError> {
+pub(crate) fn span_of(range: &Range, interval: Interval, calendar: &Calendar, instant: Timestamp) -> Result<Span, DeskError> {
     // A session counts from its first bar on: a daily bar is there at its close.
     let first_bar = |s: &mizuno_core::Session| if interval.is_intraday() { s.open() } else { s.close() };
     let begun = &calendar.sessions()[..calendar.sessions().partition_point(|s| first_bar(s) <= instant)];

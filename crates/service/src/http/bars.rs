@@ -28,7 +28,7 @@ use utoipa::IntoParams;
 #[derive(IntoParams)]
 #[into_params(parameter_in = Query)]
 #[allow(dead_code, reason = "it describes the keys; they are read by the question itself")]
-struct Keys {
+pub(super) struct Keys {
     /// Name of a saved question; other keys stand in the place of its own.
     saved: Option<String>,
     /// Name of a series, as in `KBF/1m/harbour` or `KBF/1m/golden`; or give `instruments` and `interval`.
@@ -152,7 +152,7 @@ async fn from_address(research: &Research, request: &HttpRequest) -> Result<Ques
     read(research, Given::from_pairs(pairs(request)?).map_err(Refusal::invalid)?).await
 }
 
-async fn from_body(research: &Research, request: &HttpRequest, body: &[u8]) -> Result<Question, Refusal> {
+pub(super) async fn from_body(research: &Research, request: &HttpRequest, body: &[u8]) -> Result<Question, Refusal> {
     let text = std::str::from_utf8(body).map_err(|_| Refusal::invalid("the question is not UTF-8".to_owned()))?;
     let toml = request.headers().get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).is_some_and(|t| t.contains("toml"));
     let given = if toml { Given::from_toml(text) } else { Given::from_json(text) }.map_err(Refusal::invalid)?;

@@ -24,6 +24,7 @@ mod representation;
 mod runs;
 mod seats;
 mod sources;
+mod sql;
 mod status;
 mod statuses;
 mod trust;
@@ -70,6 +71,8 @@ handlers![
     bars::serve_long_question,
     bars::explain,
     bars::explain_long_question,
+    sql::translate,
+    sql::translate_long_question,
     pictures::draw,
     coverage::show_coverage,
     gaps::list_gaps,
@@ -115,6 +118,7 @@ handlers![
     editions::decide_edition,
     editions::verify_edition,
     editions::show_difference,
+    sql::declare_tables,
     editions::serve_edition_file,
     universes::list_universes,
     universes::show_universe,

@@ -1,5 +1,11 @@
 //! Files in `editions/`: sets of files that are made from saved questions, when they are made, and what must hold before.
 
+mod publish;
+mod table;
+
+pub use publish::Publish;
+pub use table::TableSpec;
+
 use crate::{Config, Problem, Problems, known, problem, text};
 use jiff::civil::Time;
 use mizuno_core::{finding::Severity, review::Every};
@@ -30,55 +36,12 @@ pub struct Edition {
     /// Where each is published besides.
     #[serde(default)]
     pub publish: Option<Publish>,
-    /// Its files.
-    #[serde(rename = "file")]
-    pub files: Vec<FileSpec>,
-}
-
-/// Object storage to which editions are published.
-#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Publish {
-    /// `s3://BUCKET/PREFIX`.
-    pub to: String,
-    /// The address of a storage that speaks S3, where it is not the usual one of its region.
+    /// Its bars as one table for SQL engines.
     #[serde(default)]
-    pub endpoint: Option<String>,
-    /// Its region.
-    #[serde(default = "usual_region")]
-    pub region: String,
-    /// Under which name this service publishes, so that several share a prefix.
-    pub writer: String,
-}
-
-fn usual_region() -> String {
-    "us-east-1".to_owned()
-}
-
-impl Publish {
-    /// The bucket, and the prefix in it.
-    #[must_use]
-    pub fn place(&self) -> Option<(&str, &str)> {
-        let rest = self.to.strip_prefix("s3://")?;
-        let (bucket, prefix) = rest.split_once('/').unwrap_or((rest, ""));
-        let is_plain = |text: &str| text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/' | '='));
-        let sound = !bucket.is_empty() && is_plain(bucket) && is_plain(prefix) && !prefix.split('/').any(|part| part == "..");
-        sound.then_some((bucket, prefix.trim_matches('/')))
-    }
-
-    fn problems(&self) -> Vec<String> {
-        let mut wrong = vec![];
-        if self.place().is_none() {
-            wrong.push(format!("publish.to: `{}` is no place; write s3://BUCKET/PREFIX", self.to));
-        }
-        if !text::is_name(&self.writer) {
-            wrong.push(format!("publish.writer: `{}` is no name; use letters, digits and hyphens", self.writer));
-        }
-        if let Some(endpoint) = self.endpoint.as_ref().filter(|e| !e.starts_with("http://") && !e.starts_with("https://")) {
-            wrong.push(format!("publish.endpoint: `{endpoint}` is no address; write https://HOST"));
-        }
-        wrong
-    }
+    pub table: Option<TableSpec>,
+    /// Its files; those of the table, too.
+    #[serde(default, rename = "file")]
+    pub files: Vec<FileSpec>,
 }
 
 /// When an edition is made.
@@ -190,6 +153,9 @@ pub struct FileSpec {
     pub name: String,
     /// The saved question.
     pub question: String,
+    /// The text of the question, where it is one of the table's own and no saved one.
+    #[serde(skip)]
+    pub own: Option<String>,
     /// What they are cut by; one file when left out.
     #[serde(default)]
     pub cut: Vec<Cut>,
@@ -286,8 +252,16 @@ impl Edition {
         if !text::is_name(&read.name) {
             wrong.push(format!("`{}` cannot be an edition's name; call the file by letters, digits and hyphens", read.name));
         }
+        if let Some(table) = &read.table {
+            wrong.extend(table.problems());
+            read.files.extend(table.files());
+        }
         if read.files.is_empty() {
-            wrong.push("it has no files; write one or more [[file]]".to_owned());
+            wrong.push("it has no files; write one or more [[file]], or a [table]".to_owned());
+        }
+        let is_own = |name: &String| read.files.iter().any(|f| f.own.is_some() && f.question == *name);
+        if let Some(file) = read.files.iter().find(|f| f.own.is_none() && is_own(&f.question)) {
+            wrong.push(format!("{}: a question of the table is called {}; save yours under another name", file.name, file.question));
         }
         let mut names: Vec<&str> = read.files.iter().map(|f| f.name.as_str()).collect();
         names.sort_unstable();
@@ -334,9 +308,18 @@ impl Edition {
 impl Config {
     /// What is wrong with what editions say of venues. Their questions are checked by whoever reads questions.
     pub(crate) fn check_editions(&self) -> Vec<Problem> {
-        let unknown = self.editions.values().filter(|e| !self.venues.contains_key(&e.venue));
         let file = |edition: &Edition| Path::new("editions").join(format!("{}.toml", edition.name));
-        unknown.map(|e| Problem::whole(&file(e), format!("there is no venue {}; {}", e.venue, known(self.venues.keys())))).collect()
+        let mut out = vec![];
+        for edition in self.editions.values() {
+            if !self.venues.contains_key(&edition.venue) {
+                out.push(Problem::whole(&file(edition), format!("there is no venue {}; {}", edition.venue, known(self.venues.keys()))));
+            }
+            for name in edition.table.iter().flat_map(|t| &t.universes).filter(|name| !self.universes.contains_key(*name)) {
+                let what = format!("table.universes: there is no universe {name}; {}", known(self.universes.keys()));
+                out.push(Problem::whole(&file(edition), what));
+            }
+        }
+        out
     }
 }
 
@@ -356,23 +339,6 @@ mod tests {
         let read = read(text).unwrap();
         assert_eq!(read.when(), "on the first session of each month, at 06:00 on the clock of ALDX");
         assert_eq!((read.files[0].cut.as_slice(), read.name.as_str(), read.files[0].price_decimals), (&[Cut::Month][..], "monthly", 6));
-    }
-
-    #[test]
-    fn a_place_is_a_bucket_and_a_prefix_and_a_writer_has_a_name() {
-        let read = |more: &str| read(&format!("venue = \"ALDX\"\n[publish]\n{more}[[file]]\nname = \"a.csv\"\nquestion = \"q\"\n"));
-        let sound = read("to = \"s3://tarn-street/editions/\"\nwriter = \"mere\"\n").unwrap().publish.unwrap();
-        assert_eq!((sound.place(), sound.region.as_str()), (Some(("tarn-street", "editions")), "us-east-1"));
-        let bare = read("to = \"s3://tarn-street\"\nwriter = \"mere\"\n").unwrap().publish.unwrap();
-        assert_eq!(bare.place(), Some(("tarn-street", "")));
-        for (more, told) in [
-            ("to = \"/tmp/editions\"\nwriter = \"mere\"\n", "write s3://BUCKET/PREFIX"),
-            ("to = \"s3://tarn/../other\"\nwriter = \"mere\"\n", "write s3://BUCKET/PREFIX"),
-            ("to = \"s3://tarn\"\nwriter = \"a/b\"\n", "use letters, digits and hyphens"),
-            ("to = \"s3://tarn\"\nwriter = \"mere\"\nendpoint = \"storage\"\n", "write https://HOST"),
-        ] {
-            assert!(read(more).unwrap_err().join("\n").contains(told), "{more}");
-        }
     }
 
     #[test]
