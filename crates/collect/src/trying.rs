@@ -11,7 +11,9 @@ use mizuno_core::{
     plan::Reach,
 };
 use mizuno_desk::{DeskError, Setup, moments, secrets, setup::Means, universes::Told};
-use mizuno_sources::{Answered, Clock, Failure, NoDayBook, Page, Place, Source, Stop, Ticket, Wanted, decode, hints, request::same_server};
+use mizuno_sources::{
+    Answered, Clock, Failure, NoDayBook, Page, Place, Source, Stop, Ticket, Wanted, decode, failure::beginning, hints, request::same_server,
+};
 use mizuno_store::configurations::KeptConfiguration;
 use std::{
     collections::HashMap,
@@ -268,6 +270,6 @@ fn how_carried(key: &profile::Key, present: bool) -> String {
 
 fn first_lines(setup: &Setup, source: &Source, pages: &[Answered]) -> Vec<String> {
     let Some(body) = pages.first().and_then(|p| p.body.as_deref()) else { return vec![] };
-    let text = source.covered().text(&setup.without_secrets(&String::from_utf8_lossy(&body[..body.len().min(16 * 1024)])));
+    let text = source.covered().text(&setup.without_secrets(&beginning(body)));
     text.lines().take(8).map(|l| l.chars().take(300).collect()).collect()
 }

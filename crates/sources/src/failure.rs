@@ -157,6 +157,22 @@ impl Failure {
     }
 }
 
+/// The beginning of an answer as a person reads it; of one that is no text, what it is.
+#[must_use]
+pub fn beginning(body: &[u8]) -> String {
+    let first = &body[..body.len().min(16 * 1024)];
+    if !first.contains(&0) {
+        return String::from_utf8_lossy(first).into_owned();
+    }
+    let what = match first {
+        [b'P', b'A', b'R', b'1', ..] => "a Parquet file",
+        [b'P', b'K', ..] => "a zip archive",
+        [0x1f, 0x8b, ..] => "a gzip stream",
+        _ => "something that is no text,",
+    };
+    format!("{what} of {} bytes", body.len())
+}
+
 /// The first characters of an answer on one line, for messages; control characters are replaced.
 #[must_use]
 pub fn excerpt(body: &[u8]) -> String {
@@ -165,4 +181,16 @@ pub fn excerpt(body: &[u8]) -> String {
     let line = line.join(" ");
     let short: String = line.chars().take(100).map(|c| if c.is_control() { '\u{fffd}' } else { c }).collect();
     if line.chars().count() > 100 { format!("`{short}…`") } else { format!("`{short}`") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::beginning;
+
+    #[test]
+    fn an_answer_that_is_no_text_is_told_and_not_printed() {
+        assert_eq!(beginning(b"date,close\n2025-04-09,1.88\n"), "date,close\n2025-04-09,1.88\n");
+        assert_eq!(beginning(b"PAR1\x15\0\x15"), "a Parquet file of 7 bytes");
+        assert_eq!(beginning(b"\x1f\x8b\x08\0"), "a gzip stream of 4 bytes");
+    }
 }

@@ -163,7 +163,76 @@ fn an_answer_that_says_it_has_nothing_has_nothing() {
     assert_eq!(read(&answer, b"no data for KBF in this range\n").unwrap().rows, 0);
 }
 
-const FORMS: [&str; 8] = [
+/// A file of Apache Parquet: rows of two instruments, prices in hundredths, one volume absent.
+fn parquet_file(snappy: bool) -> Vec<u8> {
+    use parquet::{
+        basic::Compression,
+        data_type::{ByteArray, ByteArrayType, Int32Type, Int64Type},
+        file::{properties::WriterProperties, writer::SerializedFileWriter},
+        schema::parser::parse_message_type,
+    };
+    let price = |name: &str| format!("required int64 {name} (DECIMAL(18,2));");
+    let prices: String = ["O", "h", "l", "c"].map(price).concat();
+    let schema = format!("message bars {{ required binary whose (UTF8); required int32 d (DATE); {prices} optional int64 v; }}");
+    let compression = if snappy { Compression::SNAPPY } else { Compression::UNCOMPRESSED };
+    let properties = WriterProperties::builder().set_compression(compression).build();
+    let mut file = SerializedFileWriter::new(vec![], parse_message_type(&schema).unwrap().into(), properties.into()).unwrap();
+    let mut group = file.next_row_group().unwrap();
+    let names = ["KBF", "OXB", "KBF"].map(|n| ByteArray::from(n.as_bytes().to_vec()));
+    let mut column = group.next_column().unwrap().unwrap();
+    column.typed::<ByteArrayType>().write_batch(&names, None, None).unwrap();
+    column.close().unwrap();
+    let mut column = group.next_column().unwrap().unwrap();
+    column.typed::<Int32Type>().write_batch(&[20_187, 20_187, 20_186], None, None).unwrap();
+    column.close().unwrap();
+    for cells in [[125, 900, 100], [250, 900, 100], [100, 900, 100], [175, 900, -100]] {
+        let mut column = group.next_column().unwrap().unwrap();
+        column.typed::<Int64Type>().write_batch(&cells, None, None).unwrap();
+        column.close().unwrap();
+    }
+    let mut column = group.next_column().unwrap().unwrap();
+    column.typed::<Int64Type>().write_batch(&[300, 9], Some(&[1, 1, 0]), None).unwrap();
+    column.close().unwrap();
+    group.close().unwrap();
+    file.into_inner().unwrap()
+}
+
+#[test]
+fn parquet_files_are_read_exactly_and_of_many_instruments_only_the_one() {
+    let answer = format!("form = \"parquet\"\nsymbol_in = \"whose\"\n{KEYS}");
+    for snappy in [false, true] {
+        let found = read(&answer, &parquet_file(snappy)).unwrap();
+        assert_eq!(shown(&found), [BAR, "2025-04-08 1.00 1.00 1.00 -1.00 -"]);
+        assert_eq!((found.rows, found.places[1].row), (2, 3), "rows are numbered as they stand in the file");
+    }
+    let everybody = read(&answer.replace("symbol_in = \"whose\"\n", ""), &parquet_file(true)).unwrap();
+    assert_eq!(everybody.rows, 3);
+    let refused = |body: &[u8], answer: &str| read(answer, body).unwrap_err();
+    let whole = parquet_file(true);
+    assert_eq!(refused(&whole[..whole.len() - 9], &answer).class, Class::CutShort);
+    assert_eq!(refused(b"date,o,h,l,c,v\n", &answer).class, Class::Unreadable);
+    assert_eq!(refused(b"<html>busy</html>", &answer).class, Class::WrongContent);
+    let told = refused(&whole, &answer.replace("time = \"d\"", "time = \"moment\"")).to_string();
+    assert!(told.contains("moment") && told.contains("whose,d,O,h,l,c,v"), "{told}");
+    // What a row says stands in quarantine.
+    let profile = common::profile("http://127.0.0.1:1", "", common::PLAIN, &answer);
+    let place = mizuno_sources::decode::Place { page: 0, row: 3 };
+    let page = Page { part: None, media_type: None, body: &whole };
+    let texts = decode::texts_of(&profile.series[0].answer, "KBF", 1 << 20, &[page], &[place].into());
+    assert_eq!(texts[&place], "whose=KBF, d=2025-04-08, O=1.00, h=1.00, l=1.00, c=-1.00, v=");
+}
+
+#[test]
+fn rows_of_others_are_passed_over_in_any_form() {
+    let answer = format!("symbol_in = \"who\"\n{CSV}");
+    let body = b"who,date,o,h,l,c,v\nOXB,2025-04-09,9,9,9,9,9\nKBF,2025-04-09,1.25,2.50,1.00,1.75,300\n";
+    assert_eq!(shown(&read(&answer, body).unwrap()), [BAR]);
+    let json = format!("form = \"json-lines\"\nsymbol_in = \"s\"\n{KEYS}");
+    let lines = b"{\"s\":\"KBF\",\"d\":\"2025-04-09\",\"o\":1.25,\"h\":2.50,\"l\":1.00,\"c\":1.75,\"v\":300}\n{\"s\":\"OXB\",\"d\":\"2025-04-09\"}\n";
+    assert_eq!(shown(&read(&json, lines).unwrap()), [BAR]);
+}
+
+const FORMS: [&str; 9] = [
     "form = \"delimited\"\nskip_lines = 1\nskip_last_lines = 1",
     "form = \"json-rows\"\nrows = \"/a\"",
     "form = \"json-columns\"",
@@ -172,6 +241,7 @@ const FORMS: [&str; 8] = [
     "form = \"html-table\"",
     "form = \"delimited\"\npacked = \"zip\"",
     "form = \"delimited\"\npacked = \"gzip\"",
+    "form = \"parquet\"",
 ];
 
 fn checked(form: &str, body: &[u8]) -> Result<(), TestCaseError> {
@@ -205,6 +275,18 @@ proptest! {
         pieces in prop::collection::vec(prop::sample::select(&["{", "}", "[", "]", ",", ":", "\"/t\"", "\"t\"", "\"a\"", "2025-04-09", "1.5", "-1e400", "null", "\n", "\"", "\\u00", "<table>", "<tr>", "<td>", "</table>", "&amp;", "\u{fffd}", "9999999999999999999"][..]), 0..120),
     ) {
         checked(form, pieces.concat().as_bytes())?;
+    }
+
+    /// The same of a Parquet file.
+    #[test]
+    fn no_flipped_byte_upsets_a_parquet_file(at in any::<prop::sample::Index>(), to in any::<u8>(), snappy in any::<bool>()) {
+        let mut body = parquet_file(snappy);
+        let at = at.index(body.len());
+        body[at] = to;
+        let columns = "columns = { time = \"d\", open = \"o\", high = \"h\", low = \"l\", close = \"c\" }\nstamp = \"%Y-%m-%d\"\n";
+        if let Ok(read) = read(&format!("form = \"parquet\"\n{columns}"), &body) {
+            prop_assert_eq!(read.rows as usize, read.places.len() + read.refused.len());
+        }
     }
 
     /// A good archive with one byte changed is read, or refused, and nothing worse.

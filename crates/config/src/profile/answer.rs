@@ -23,6 +23,8 @@ pub enum Form {
     HtmlTable,
     /// The events of a calendar (RFC 5545).
     Icalendar,
+    /// A file of Apache Parquet, as an edition has them.
+    Parquet,
 }
 
 /// How an answer is wrapped.
@@ -82,6 +84,9 @@ pub struct Answer {
     #[serde(default = "first")]
     pub table: u32,
 
+    /// The column that says whose row it is, in files of many instruments: rows of others are passed over.
+    #[serde(default)]
+    pub symbol_in: Option<String>,
     /// Spellings of an absent value.
     #[serde(default)]
     pub missing: Vec<String>,
@@ -173,6 +178,7 @@ impl Answer {
         only(self.error.is_some(), json, "error", "JSON");
         only(self.table != 1, self.form == Form::HtmlTable, "table", "an html-table");
         only(self.member.is_some(), self.packed == Some(Packed::Zip), "member", "a zip archive; add packed = \"zip\"");
+        only(self.symbol_in.is_some(), bars, "symbol_in", "bars; a list has a column `symbol`");
         if self.round_decimals.is_some_and(|n| n > 18) {
             out.push(("round_decimals", "a number has at most 18 digits after the point".to_owned()));
         }

@@ -221,7 +221,8 @@ mod tests {
 
     #[test]
     fn what_has_no_end_has_dates_that_every_engine_knows() {
-        assert_eq!((EVER.0.to_string(), EVER.1.to_string()), ("0001-01-01".to_owned(), "9999-12-31".to_owned()));
+        let day = |date: TradeDate| jiff::civil::date(1970, 1, 1).saturating_add(jiff::Span::new().days(i64::from(date.0)));
+        assert_eq!((day(EVER.0), day(EVER.1)), (jiff::civil::date(1, 1, 1), jiff::civil::date(9999, 12, 31)));
     }
 
     #[test]

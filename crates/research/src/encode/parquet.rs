@@ -12,9 +12,9 @@ use mizuno_core::{
 use mizuno_desk::DeskError;
 use mizuno_store::table::{self, TableWriter, Values};
 
-/// Rows of one group: a batch of a wide file is short, and many small groups read slowly.
-const GROUP: usize = 1 << 14;
-/// Cells of one group at most.
+/// Rows of one group: many small groups read slowly, and engines ask a storage for each.
+const GROUP: usize = 1 << 16;
+/// Cells of one group at most: some megabytes.
 const CELLS: usize = 1 << 19;
 
 pub(super) struct ParquetEncoder {
@@ -58,7 +58,7 @@ impl ParquetEncoder {
             optional: h.optional,
         };
         let columns: Vec<_> = headings.iter().map(column).collect();
-        let table = TableWriter::with_metadata(vec![], &columns, usize::MAX, &style.about).map_err(failed)?;
+        let table = TableWriter::for_others(vec![], &columns, &style.about).map_err(failed)?;
         let pending = vec![Values::default(); headings.len()];
         let most = GROUP.min(CELLS.div_ceil(headings.len().max(1)));
         Ok(ParquetEncoder { table, headings, floats, unit, pending, rows: 0, most })

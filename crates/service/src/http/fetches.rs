@@ -72,7 +72,7 @@ pub(super) async fn show_fetch(desk: Data<Desk>, id: Path<i64>) -> Result<Json<F
     shown.pages = desk.store.pages(&row).await?.into_iter().map(wire::page).collect();
     if let Some(digest) = &row.payload {
         let body = desk.store.payload(digest).await?;
-        let text = desk.setup().without_secrets(&String::from_utf8_lossy(&body[..body.len().min(16 * 1024)]));
+        let text = desk.setup().without_secrets(&mizuno_sources::failure::beginning(&body));
         shown.first_lines = Some(text.lines().take(FIRST_LINES).map(|l| l.chars().take(400).collect()).collect());
     }
     Ok(Json(shown))

@@ -94,6 +94,7 @@ fn right_kind(answer: &Answer, page: &Page<'_>) -> Result<(), Failure> {
         Form::HtmlTable => return Ok(()),
         Form::Delimited => "delimited text",
         Form::Icalendar => "a calendar",
+        Form::Parquet => "a Parquet file",
         _ => "JSON",
     };
     if web && answer.packed.is_none() {

@@ -2,7 +2,7 @@
 
 use super::{
     Page,
-    forms::{delimited, html, icalendar, json},
+    forms::{delimited, html, icalendar, json, parquet},
     right_kind, unpack,
 };
 use crate::Failure;
@@ -35,6 +35,31 @@ pub(super) fn each(
     sink: &mut Sink<'_>,
 ) -> Result<(), Failure> {
     right_kind(answer, page)?;
+    if let Some(column) = &answer.symbol_in {
+        // Whose row it is stands behind what is wanted of it.
+        let wanted: Vec<&str> = wanted.iter().copied().chain([column.as_str()]).collect();
+        let mut only_mine = |row: Row<'_>| {
+            let fields = match row.fields {
+                Ok(fields) if fields.last().is_none_or(|whose| whose.as_deref() != Some(symbol.as_bytes())) => return,
+                Ok(fields) => Ok(&fields[..fields.len() - 1]),
+                Err(why) => Err(why),
+            };
+            sink(Row { fields, ..row });
+        };
+        return each_of_all(answer, symbol, most, page, &wanted, with_text, &mut only_mine);
+    }
+    each_of_all(answer, symbol, most, page, wanted, with_text, sink)
+}
+
+fn each_of_all(
+    answer: &Answer,
+    symbol: &str,
+    most: usize,
+    page: &Page<'_>,
+    wanted: &[&str],
+    with_text: bool,
+    sink: &mut Sink<'_>,
+) -> Result<(), Failure> {
     for body in unpack::unpack(answer, symbol, most, page.body)? {
         if answer.nothing.as_ref().is_some_and(|text| memchr::memmem::find(&body, text.as_bytes()).is_some()) {
             continue;
@@ -43,6 +68,7 @@ pub(super) fn each(
             Form::Delimited => delimited::each(answer, wanted, &body, sink)?,
             Form::HtmlTable => html::each(answer, wanted, &body, sink)?,
             Form::Icalendar => icalendar::each(wanted, &body, sink)?,
+            Form::Parquet => parquet::each(wanted, with_text, most, &body, sink)?,
             _ => json::each(answer, wanted, with_text, &body, sink)?,
         }
     }

@@ -171,10 +171,14 @@ fn schema(columns: &[Column]) -> Result<TypePtr> {
     Ok(Arc::new(Type::group_type_builder("bars").with_fields(fields).build()?))
 }
 
-fn properties(columns: &[Column], rows: usize, about: &[(String, String)]) -> Result<WriterPropertiesPtr> {
+fn properties(columns: &[Column], rows: usize, about: &[(String, String)], searched: bool) -> Result<WriterPropertiesPtr> {
     let mut builder = WriterProperties::builder();
     for column in columns {
         let path = ColumnPath::from(vec![column.name.clone()]);
+        // An engine leaves out the groups of other instruments and times.
+        if searched && matches!(column.kind, Kind::Word(_) | Kind::Date | Kind::Instant) {
+            builder = builder.set_column_statistics_enabled(path.clone(), EnabledStatistics::Chunk);
+        }
         match column.kind {
             Kind::Word(_) | Kind::Code => {
                 builder = builder.set_column_dictionary_enabled(path.clone(), true).set_column_encoding(path, Encoding::PLAIN);
@@ -203,15 +207,19 @@ impl<W: Write + Send> TableWriter<W> {
     /// # Errors
     /// When the sink refuses.
     pub fn new(sink: W, columns: &[Column], rows: usize) -> Result<Self> {
-        TableWriter::with_metadata(sink, columns, rows, &[])
+        TableWriter::begin(sink, columns, properties(columns, rows, &[], false)?)
     }
 
-    /// The same, for a file that says of itself what it is.
+    /// The same, for a file of any length that others read: it says of itself what it is, and what each group is about.
     ///
     /// # Errors
     /// When the sink refuses.
-    pub fn with_metadata(sink: W, columns: &[Column], rows: usize, about: &[(String, String)]) -> Result<Self> {
-        let file = SerializedFileWriter::new(sink, schema(columns)?, properties(columns, rows, about)?)?;
+    pub fn for_others(sink: W, columns: &[Column], about: &[(String, String)]) -> Result<Self> {
+        TableWriter::begin(sink, columns, properties(columns, usize::MAX, about, true)?)
+    }
+
+    fn begin(sink: W, columns: &[Column], properties: WriterPropertiesPtr) -> Result<Self> {
+        let file = SerializedFileWriter::new(sink, schema(columns)?, properties)?;
         Ok(TableWriter { file, kinds: columns.iter().map(|c| (c.kind.clone(), c.optional)).collect() })
     }
 

@@ -5,3 +5,4 @@ pub(crate) mod delimited;
 pub(crate) mod html;
 pub(crate) mod icalendar;
 pub(crate) mod json;
+pub(crate) mod parquet;
