@@ -92,9 +92,10 @@ soak: console
 fuzz:
 	MIZUNO_FUZZ=20000 $(CARGO) test --release -p mizuno-sources --test shapes --test decode
 
-## A longer campaign of kills than the one in `make test`.
+## Longer campaigns of kills than those in `make test`: of loads, and of editions that are made, published and copied.
 kill-campaign: console
-	MIZUNO_KILLS=200 $(CARGO) test --release -p mizuno-cli --test kill -- --nocapture
+	MIZUNO_KILLS=200 $(CARGO) test --release --workspace --test kill -- --nocapture
+	MIZUNO_KILLS=100 $(CARGO) test --release --workspace --test editions --test published --test copies killed -- --nocapture
 
 ## The OpenAPI document and the console's types, after the network interface has changed.
 openapi: build

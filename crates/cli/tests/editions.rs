@@ -366,7 +366,7 @@ fn leftovers(bench: &Bench) -> Vec<String> {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_killed_making_is_finished_by_itself_and_nobody_sees_half_of_it() {
     let (bench, mut service) = collected().await;
-    let kills: u32 = std::env::var("MIZUNO_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(12);
+    let kills = common::kills(12);
     let (mut cut_short, mut takes) = (0, Duration::from_millis(400));
     for kill in 0..kills {
         let begun = Instant::now();
@@ -397,4 +397,71 @@ async fn a_killed_making_is_finished_by_itself_and_nobody_sees_half_of_it() {
     let said = service.cli(&["editions", "study/latest", "--verify", "--again"]);
     assert_eq!(said.code, 0, "{said:?}");
     println!("{cut_short} of {kills} kills hit a making");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn ten_sessions_of_restatements_change_no_edition_before_them_nor_those_of_a_backup() {
+    let bench = Bench::at("2025-04-09T06:00:00Z", 1.0, Faults::default());
+    let rows = bench.own_source("");
+    bench.change("sources/own.toml", "adjusted = \"splits\"", "adjusted = \"no\"");
+    let dates: Vec<String> = {
+        let (from, to) = ("2025-03-03".parse().unwrap(), "2025-04-09".parse().unwrap());
+        bench.world.market.calendar().between(from..to).iter().map(|s| s.date.to_string()).collect()
+    };
+    let row = |round: usize, at: usize| {
+        let price = 200 + (at * 7 + round * 13) % 90;
+        let cents = |price: usize| format!("{}.{:02}", price / 100, price % 100);
+        format!("{},{},{},{},{}", cents(price), cents(price + 4), cents(price - 3), cents(price + 1), 1_000 + round * 10 + at)
+    };
+    for (at, date) in dates.iter().enumerate() {
+        rows.lock().unwrap().insert(date.clone(), row(0, at));
+    }
+    bench.write("questions/days.toml", "instruments = [\"KBF\"]\ncolumns = [\"date\", \"close\", \"volume\", \"mean_5\", \"source\"]\n");
+    bench.write(
+        "editions/study.toml",
+        "venue = \"ALDX\"\n[table]\nintervals = [\"1d\"]\ninstruments = [\"KBF\"]\nprice_decimals = 2\n\
+         [[file]]\nname = \"days/{month}.csv\"\nquestion = \"days\"\ncut = [\"month\"]\n",
+    );
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "own"]).code, 0);
+    let mut sums: Vec<String> = vec![];
+    for round in 1..=10 {
+        let said = service.cli(&["editions", "study", "--make", "--by", "mere"]);
+        assert_eq!(said.code, 0, "{said:?}");
+        sums.push(std::fs::read_to_string(folder(&bench, round as u32).join("SHA256SUMS")).unwrap());
+        // Some days are told otherwise: each round others, and some of them again.
+        for at in (0..dates.len()).filter(|at| (at + round) % 4 == 0) {
+            rows.lock().unwrap().insert(dates[at].clone(), row(round, at));
+        }
+        let said = service.cli(&["collect", "own", "--from", &dates[0], "--again"]);
+        assert!(said.code == 0 && said.out.contains("restated"), "{said:?}");
+    }
+    let different: std::collections::BTreeSet<&String> = sums.iter().collect();
+    assert_eq!(different.len(), 10, "each of them stands for other bars");
+    let again = |service: &Service| {
+        for number in 1..=10 {
+            let said = service.cli(&["editions", &format!("study/{number}"), "--verify", "--again"]);
+            assert_eq!(said.code, 0, "{said:?}");
+        }
+    };
+    again(&service);
+    let told = service.get("/editions/study/10/difference?from=9").await;
+    assert!(told.to_string().contains("\"bar\""), "a source changed bars: {told}");
+
+    // Two directories from one backup: the second makes them from its records alone, with no file of theirs.
+    assert_eq!(service.stop(), Some(0));
+    let backup = bench.dir.path().join("restored");
+    std::fs::create_dir(&backup).unwrap();
+    for entry in std::fs::read_dir(bench.data()).unwrap().flatten().filter(|e| e.file_type().unwrap().is_file()) {
+        std::fs::copy(entry.path(), backup.join(entry.file_name())).unwrap();
+    }
+    let mut command = common::mizuno();
+    command.arg("serve").arg("--config").arg(bench.config()).arg("--data").arg(&backup);
+    command.args(["--listen", "127.0.0.1:0", "--clock", &bench.clock.to_string()]);
+    let restored = Service::start(command);
+    for number in 1..=10 {
+        let (status, verdict) = restored.post(&format!("/editions/study/{number}/verify"), &json!({ "again": true })).await;
+        assert_eq!((status, &verdict["again"], verdict["differ"].as_array().map(Vec::len)), (200, &json!(true), Some(0)), "{verdict}");
+        assert!(verdict["damaged"].as_object().unwrap().len() > 8, "its files are gone: {verdict}");
+    }
 }

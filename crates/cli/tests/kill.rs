@@ -10,7 +10,7 @@ use std::{collections::BTreeMap, time::Duration};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_load_survives_kills_at_random_moments() {
-    let kills: u32 = std::env::var("MIZUNO_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(25);
+    let kills = common::kills(25);
     // Small windows and slow answers, so that there is a load to kill.
     let millis = if kills > 50 { 60 } else { 16 };
     let bench = Bench::new(Faults::only(vec![Fault::Slow { millis }]));

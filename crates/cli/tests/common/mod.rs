@@ -274,6 +274,11 @@ impl Bench {
     }
 }
 
+/// How many kills a campaign has: so many in `make test`, more where somebody asks for them.
+pub fn kills(usual: u32) -> u32 {
+    std::env::var("MIZUNO_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
+}
+
 pub fn mizuno() -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_mizuno"));
     command.env_remove("MIZUNO_SERVICE").env("MIZUNO_LOG", "warn");
