@@ -1507,6 +1507,10 @@ export interface components {
             asked_otherwise: string[];
             /** @description Files of both with other bytes. */
             changed: components["schemas"]["EditionFile"][];
+            /** @description The command that gives each of these rows, by question. */
+            commands: {
+                [key: string]: string;
+            };
             /** @description The older one. */
             from: components["schemas"]["Edition"];
             /** @description Files that only the older has. */

@@ -213,6 +213,8 @@ pub struct EditionDifference {
     pub asked_otherwise: Vec<String>,
     /// Rows of each question that are new, changed or gone, by cause.
     pub rows: Vec<EditionChange>,
+    /// The command that gives each of these rows, by question.
+    pub commands: BTreeMap<String, String>,
 }
 
 /// Rows of a question that changed in one way for one cause.

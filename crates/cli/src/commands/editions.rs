@@ -349,8 +349,8 @@ fn difference(client: &Client, found: EditionDifference) -> Result<Code, Failure
     };
     let columns = show::Columns { headers: &["question", "change", "because of", "rows", "in columns"], numbers: &[3], least: &[4] };
     show::table(&columns, found.rows.iter().map(row).collect());
-    for question in found.rows.iter().map(|r| &r.question).collect::<std::collections::BTreeSet<_>>() {
-        note!("each of these rows: mizuno bars --saved {question} --since {} --as-of {}", found.from.as_of, found.to.as_of);
+    for (question, command) in &found.commands {
+        note!("each row of {question}: {command}");
     }
     Ok(code)
 }

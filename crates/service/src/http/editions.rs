@@ -22,6 +22,7 @@ use mizuno_desk::{DeskError, Setup};
 use mizuno_research::{
     Research,
     editions::{Told, due, job::Why},
+    question::Question,
 };
 use mizuno_store::editions::{EditionRow, FileRow, State};
 use serde::Deserialize;
@@ -254,8 +255,11 @@ pub(super) async fn show_difference(
         }
     };
     let found = research.edition_difference(&from.row, &to.row).await?;
-    let mut rows = vec![];
+    let (mut rows, mut commands) = (vec![], BTreeMap::new());
     for (name, question) in &found.questions {
+        let file = mizuno_research::question::File::default();
+        let asked = Question { since: Some(from.row.instant), as_of: Some(to.row.instant), file, ..question.clone() };
+        commands.insert(name.clone(), asked.to_command());
         for change in research.changed_between(name, question, from.row.instant, to.row.instant).await? {
             rows.push(EditionChange {
                 question: change.question,
@@ -274,6 +278,7 @@ pub(super) async fn show_difference(
         changed: found.changed.iter().map(file).collect(),
         same: found.same,
         asked_otherwise: found.asked_otherwise,
+        commands: commands.into_iter().filter(|(name, _)| rows.iter().any(|row| row.question == *name)).collect(),
         rows,
     }))
 }
