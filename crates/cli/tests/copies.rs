@@ -70,10 +70,15 @@ async fn a_copy_fetches_what_changed_and_is_whole_whenever_it_is_killed() {
     assert!(is_whole(&current));
 
     // A file that somebody changed is put right; what was begun and broken off is gone on with.
-    let link = std::fs::read_link(&current).unwrap();
-    std::fs::write(current.join("all.csv"), "date\n").unwrap();
-    assert_eq!(copy(&[]).code, 0);
-    assert!(is_whole(&current) && std::fs::read_link(&current).unwrap() == link);
+    // It is there all the while: the mended one has another name, and the damaged one is taken away.
+    for _ in 0..2 {
+        let link = std::fs::read_link(&current).unwrap();
+        let damaged = std::fs::canonicalize(&current).unwrap();
+        std::fs::write(current.join("all.csv"), "date\n").unwrap();
+        let said = copy(&["--json"]);
+        assert!(said.code == 0 && said.json()["files_fetched"] == 1, "{said:?}");
+        assert!(is_whole(&current) && std::fs::read_link(&current).unwrap() != link && !damaged.exists());
+    }
 
     // Killed at random moments, it is always an edition, whole; and in the end the newest.
     let (kills, mut cut_short) = (common::kills(10), 0);

@@ -42,22 +42,23 @@ pub async fn copy(client: &Client, told: EditionTold, folder: &Path) -> Result<C
     if lock.try_lock().is_err() {
         return Err(Failure::new(format!("{} is being brought up to date already; wait for that", folder.display())));
     }
-    // The sum is part of the name: in a database made anew, another edition may have that number.
+    // The sum is part of the name: in a database made anew, another edition may have that number. One that somebody damaged is put together under
+    // the second name, so that `current` is there all the while.
     let name = format!("{}-{}-{}", edition.spec, edition.number, &sums[..8]);
-    let place = folder.join(&name);
+    let names = [name.clone(), format!("{name}-mended")];
     let before = fs::read_link(folder.join(CURRENT)).ok();
+    let is_current = |name: &String| before.as_deref() == Some(Path::new(name));
     let old = before.as_ref().map(|link| folder.join(link)).filter(|old| old.exists());
-    let damaged = |file: &&EditionFile| sum_of(&place.join(&file.path)).is_none_or(|sum| sum != file.sha256);
-    if place.exists() && told.content.iter().find(damaged).is_none() {
-        switch(folder, &name)?;
-        return conclude(client, &told, folder, Fetched::default(), before.as_deref() == Some(Path::new(&name)));
+    let is_whole =
+        |name: &&String| told.content.iter().all(|file| sum_of(&folder.join(name).join(&file.path)).as_ref() == Some(&file.sha256));
+    if let Some(whole) = names.iter().find(is_whole) {
+        switch(folder, whole)?;
+        return conclude(client, &told, folder, Fetched::default(), is_current(whole));
     }
     let coming = folder.join(format!(".coming-{name}"));
-    if place.exists() {
-        // Somebody changed a file of it: what is sound is taken over.
-        let _ = fs::remove_dir_all(&coming);
-        fs::rename(&place, &coming).map_err(|e| cannot(&place, &e))?;
-    }
+    let name = names.iter().find(|name| !is_current(name)).unwrap_or(&name);
+    let place = folder.join(name);
+    let _ = fs::remove_dir_all(&place);
     let known = old.as_deref().map(known).unwrap_or_default();
     let mut fetched = Fetched::default();
     for file in &told.content {
@@ -84,9 +85,10 @@ pub async fn copy(client: &Client, told: EditionTold, folder: &Path) -> Result<C
     }
     sync(&coming).map_err(|e| cannot(&coming, &e))?;
     fs::rename(&coming, &place).map_err(|e| cannot(&place, &e))?;
-    switch(folder, &name)?;
-    // Whoever reads the one before goes on; what is older still goes.
-    remove_others(folder, &[&name, before.as_deref().and_then(Path::to_str).unwrap_or_default()], &edition.spec);
+    switch(folder, name)?;
+    // Whoever reads the one before goes on; what is older still goes, and what is damaged.
+    let before = before.as_deref().and_then(Path::to_str).filter(|before| names.iter().all(|name| name != before));
+    remove_others(folder, &[name, before.unwrap_or_default()], &edition.spec);
     conclude(client, &told, folder, fetched, false)
 }
 

@@ -35,44 +35,32 @@ pub(super) fn each(
     sink: &mut Sink<'_>,
 ) -> Result<(), Failure> {
     right_kind(answer, page)?;
-    if let Some(column) = &answer.symbol_in {
-        // Whose row it is stands behind what is wanted of it.
-        let wanted: Vec<&str> = wanted.iter().copied().chain([column.as_str()]).collect();
-        let mut only_mine = |row: Row<'_>| {
-            let fields = match row.fields {
-                Ok(fields) if fields.last().is_none_or(|whose| whose.as_deref() != Some(symbol.as_bytes())) => return,
-                Ok(fields) => Ok(&fields[..fields.len() - 1]),
-                Err(why) => Err(why),
-            };
-            sink(Row { fields, ..row });
+    let of_all = |wanted: &[&str], sink: &mut Sink<'_>| {
+        for body in unpack::unpack(answer, symbol, most, page.body)? {
+            if answer.nothing.as_ref().is_some_and(|text| memchr::memmem::find(&body, text.as_bytes()).is_some()) {
+                continue;
+            }
+            match answer.form {
+                Form::Delimited => delimited::each(answer, wanted, &body, sink)?,
+                Form::HtmlTable => html::each(answer, wanted, &body, sink)?,
+                Form::Icalendar => icalendar::each(wanted, &body, sink)?,
+                Form::Parquet => parquet::each(wanted, with_text, most, &body, sink)?,
+                _ => json::each(answer, wanted, with_text, &body, sink)?,
+            }
+        }
+        Ok(())
+    };
+    let Some(column) = &answer.symbol_in else { return of_all(wanted, sink) };
+    // Whose row it is stands behind what is wanted of it.
+    let wanted: Vec<&str> = wanted.iter().copied().chain([column.as_str()]).collect();
+    of_all(&wanted, &mut |row: Row<'_>| {
+        let fields = match row.fields {
+            Ok(fields) if fields.last().is_none_or(|whose| whose.as_deref() != Some(symbol.as_bytes())) => return,
+            Ok(fields) => Ok(&fields[..fields.len() - 1]),
+            Err(why) => Err(why),
         };
-        return each_of_all(answer, symbol, most, page, &wanted, with_text, &mut only_mine);
-    }
-    each_of_all(answer, symbol, most, page, wanted, with_text, sink)
-}
-
-fn each_of_all(
-    answer: &Answer,
-    symbol: &str,
-    most: usize,
-    page: &Page<'_>,
-    wanted: &[&str],
-    with_text: bool,
-    sink: &mut Sink<'_>,
-) -> Result<(), Failure> {
-    for body in unpack::unpack(answer, symbol, most, page.body)? {
-        if answer.nothing.as_ref().is_some_and(|text| memchr::memmem::find(&body, text.as_bytes()).is_some()) {
-            continue;
-        }
-        match answer.form {
-            Form::Delimited => delimited::each(answer, wanted, &body, sink)?,
-            Form::HtmlTable => html::each(answer, wanted, &body, sink)?,
-            Form::Icalendar => icalendar::each(wanted, &body, sink)?,
-            Form::Parquet => parquet::each(wanted, with_text, most, &body, sink)?,
-            _ => json::each(answer, wanted, with_text, &body, sink)?,
-        }
-    }
-    Ok(())
+        sink(Row { fields, ..row });
+    })
 }
 
 /// Where wanted columns stand: found by header name in either case, or by number from 1.
