@@ -53,6 +53,10 @@ pub async fn copy(client: &Client, told: EditionTold, folder: &Path) -> Result<C
         |name: &&String| told.content.iter().all(|file| sum_of(&folder.join(name).join(&file.path)).as_ref() == Some(&file.sha256));
     if let Some(whole) = names.iter().find(is_whole) {
         switch(folder, whole)?;
+        // What an earlier time left when it was killed goes now; whoever reads the one before goes on.
+        let other = before.as_deref().and_then(Path::to_str).filter(|before| before != whole).map(str::to_owned);
+        let other = other.or_else(|| newest_other(folder, whole, &edition.spec)).unwrap_or_default();
+        remove_others(folder, &[whole, &other], &edition.spec);
         return conclude(client, &told, folder, Fetched::default(), is_current(whole));
     }
     let coming = folder.join(format!(".coming-{name}"));
@@ -221,6 +225,13 @@ fn sync(folder: &Path) -> std::io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
+/// The whole edition of the spec with the highest number, besides this one.
+fn newest_other(folder: &Path, but: &str, spec: &str) -> Option<String> {
+    let names = fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.file_name().to_string_lossy().into_owned());
+    let number = |name: &String| name.strip_prefix(&format!("{spec}-"))?.split('-').next()?.parse::<i64>().ok();
+    names.filter(|name| name != but && number(name).is_some()).max_by_key(number)
+}
+
 /// Removes other editions of the spec, and what was put together of them.
 fn remove_others(folder: &Path, keep: &[&str], spec: &str) {
     for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
@@ -256,6 +267,8 @@ mod tests {
         for name in ["monthly-2-bbbbbbbb", ".coming-monthly-3-cccccccc", "evening-1-dddddddd"] {
             fs::create_dir_all(dir.join(name)).unwrap();
         }
+        assert_eq!(newest_other(&dir, "monthly-2-bbbbbbbb", "monthly").as_deref(), Some("monthly-1-aaaaaaaa"));
+        assert_eq!(newest_other(&dir, "evening-1-dddddddd", "evening"), None);
         switch(&dir, "monthly-1-aaaaaaaa").unwrap();
         remove_others(&dir, &["monthly-1-aaaaaaaa"], "monthly");
         let mut left: Vec<String> = fs::read_dir(&dir).unwrap().flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
