@@ -228,15 +228,19 @@ fn sync(folder: &Path) -> std::io::Result<()> {
 /// The whole edition of the spec with the highest number, besides this one.
 fn newest_other(folder: &Path, but: &str, spec: &str) -> Option<String> {
     let names = fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.file_name().to_string_lossy().into_owned());
-    let number = |name: &String| name.strip_prefix(&format!("{spec}-"))?.split('-').next()?.parse::<i64>().ok();
-    names.filter(|name| name != but && number(name).is_some()).max_by_key(number)
+    names.filter(|name| name != but && number_of(name, spec).is_some()).max_by_key(|name| number_of(name, spec))
+}
+
+/// The number of an edition of the spec by the name of its folder; another spec may begin with the same word.
+fn number_of(name: &str, spec: &str) -> Option<i64> {
+    name.strip_prefix(spec)?.strip_prefix('-')?.split('-').next()?.parse().ok()
 }
 
 /// Removes other editions of the spec, and what was put together of them.
 fn remove_others(folder: &Path, keep: &[&str], spec: &str) {
     for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
         let name = entry.file_name().to_string_lossy().into_owned();
-        let of_spec = name.strip_prefix(".coming-").unwrap_or(&name).starts_with(&format!("{spec}-"));
+        let of_spec = number_of(name.strip_prefix(".coming-").unwrap_or(&name), spec).is_some();
         if of_spec && !keep.contains(&name.as_str()) && entry.file_type().is_ok_and(|t| t.is_dir()) {
             let _ = fs::remove_dir_all(entry.path());
         }
@@ -264,7 +268,7 @@ mod tests {
         let sum = sum_of(&edition.join("a.csv")).unwrap();
         fs::write(edition.join(SUMS), format!("{sum}  a.csv\n")).unwrap();
         assert_eq!(known(&edition).get(&sum), Some(&edition.join("a.csv")));
-        for name in ["monthly-2-bbbbbbbb", ".coming-monthly-3-cccccccc", "evening-1-dddddddd"] {
+        for name in ["monthly-2-bbbbbbbb", ".coming-monthly-3-cccccccc", "evening-1-dddddddd", "monthly-too-1-eeeeeeee"] {
             fs::create_dir_all(dir.join(name)).unwrap();
         }
         assert_eq!(newest_other(&dir, "monthly-2-bbbbbbbb", "monthly").as_deref(), Some("monthly-1-aaaaaaaa"));
@@ -273,7 +277,7 @@ mod tests {
         remove_others(&dir, &["monthly-1-aaaaaaaa"], "monthly");
         let mut left: Vec<String> = fs::read_dir(&dir).unwrap().flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
         left.sort();
-        assert_eq!(left, ["current", "evening-1-dddddddd", "monthly-1-aaaaaaaa"]);
+        assert_eq!(left, ["current", "evening-1-dddddddd", "monthly-1-aaaaaaaa", "monthly-too-1-eeeeeeee"]);
         assert!(dir.join("current/a.csv").exists());
         fs::remove_dir_all(&dir).unwrap();
     }
