@@ -110,11 +110,7 @@ impl Research {
         resolved.without.dedup();
         drop(by_row);
         drop(views);
-        let question = &resolved.question;
-        let several = members.len() > 1
-            || question.instruments.iter().any(|i| i.contains('*'))
-            || question.search.is_some()
-            || question.universe.is_some();
+        let several = resolved.is_of_several();
         Ok(Draft { prepared: Prepared { research: self.clone(), resolved, members, several }, known })
     }
 

@@ -79,6 +79,16 @@ impl Resolved {
         payloads::digest(format!("{text}\n{}", self.instant.0).as_bytes())
     }
 
+    /// Whether it is of several instruments, or might be: they are then named in each row.
+    #[must_use]
+    pub fn is_of_several(&self) -> bool {
+        let question = &self.question;
+        self.series.len() > 1
+            || question.instruments.iter().any(|i| i.contains('*'))
+            || question.search.is_some()
+            || question.universe.is_some()
+    }
+
     /// Whether the answer is of an instant before the oldest configuration that is kept; that one then stands for it.
     #[must_use]
     pub fn is_before_configuration(&self) -> bool {

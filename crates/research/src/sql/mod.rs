@@ -87,9 +87,9 @@ impl Research {
         for file in described.files.iter().filter(|file| file.own.is_some()) {
             let of_table = self.resolve_then(&recipe.question(file)?, row.instant).await?;
             let there: HashSet<&str> = of_table.series.iter().map(|wanted| wanted.key.symbol.as_str()).collect();
-            wrong.extend(refusing::by_series(&resolved, table, of_table.question.interval, &there, &called));
+            wrong.extend(refusing::by_instruments(&resolved, of_table.question.interval, &there, &called));
         }
-        wrong.extend(refusing::by_intervals(&resolved, table, &called));
+        wrong.extend(refusing::by_series(&resolved, table, &called));
         if !wrong.is_empty() {
             return Err(DeskError::Invalid(wrong.join("; ")));
         }

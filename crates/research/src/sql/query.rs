@@ -7,6 +7,7 @@ use super::{
 };
 use crate::{
     answer::{FACTOR, decimals},
+    editions::beside::FACTORS,
     question::{
         Column, Question, Round,
         picking::{Condition, Operand, Sign},
@@ -45,7 +46,7 @@ struct Query<'q> {
 /// The query.
 pub(super) fn query(resolved: &Resolved, table: &TableSpec, engine: Engine, edition: &str) -> Result<String, DeskError> {
     let question = &resolved.question;
-    let columns = question.columns(is_of_several(resolved));
+    let columns = question.columns(resolved.is_of_several());
     let of_conditions = question.shape.picking.conditions.iter().flat_map(Condition::operands).filter_map(plain);
     let mut needed: Vec<Column> = columns.iter().copied().chain(of_conditions).collect();
     if columns.contains(&Column::RawClose) {
@@ -67,11 +68,6 @@ pub(super) fn query(resolved: &Resolved, table: &TableSpec, engine: Engine, edit
         query.coarser();
     }
     Ok(query.written(edition))
-}
-
-fn is_of_several(resolved: &Resolved) -> bool {
-    let question = &resolved.question;
-    resolved.series.len() > 1 || question.universe.is_some() || question.instruments.iter().any(|i| i.contains('*'))
 }
 
 impl Query<'_> {
@@ -222,8 +218,8 @@ impl Query<'_> {
     /// Prices and volumes times the factors of the day, rounded once.
     fn adjusted(&mut self) {
         let Some(adjustment) = self.question.adjust else { return };
-        let adjust = if adjustment.which == Adjust::Splits { "splits" } else { "all" };
-        let anchor = if adjustment.anchor == Anchor::Oldest { "oldest" } else { "newest" };
+        let is_asked = |(_, which, _, at): &&(_, Adjust, _, Anchor)| *which == adjustment.which && *at == adjustment.anchor;
+        let Some((adjust, _, anchor, _)) = FACTORS.iter().find(is_asked) else { return };
         let one = "CAST('1' AS DECIMAL(38, 18))";
         let times =
             |column: &Column, factor: &str| format!("CAST(p.{0} * coalesce(f.{factor}, {one}) AS DECIMAL(38, 12)) AS {0}", column.word());

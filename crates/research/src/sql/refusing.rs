@@ -2,7 +2,7 @@
 
 use crate::question::{
     Column, Layout, Missing, Question, Round,
-    picking::{Operand, Sign},
+    picking::Sign,
     resolve::{Resolved, Wanted},
     zone::{Clock, Stamp},
 };
@@ -93,8 +93,7 @@ pub(super) fn by_keys(question: &Question, table: &TableSpec, instant: Timestamp
         refuse(true, "columns", &format!("{} is not translated; leave it out", column.word()));
     }
     for condition in &shape.picking.conditions {
-        let numbers = [Some(condition.left), if let Operand::Derived(right) = condition.right { Some(right) } else { None }];
-        for number in numbers.into_iter().flatten().filter(|number| plain(*number).is_none()) {
+        for number in condition.operands().filter(|number| plain(*number).is_none()) {
             refuse(true, "where", &format!("{number} is not translated; there is open, high, low, close, volume"));
         }
         let crosses = matches!(condition.sign, Sign::CrossesAbove | Sign::CrossesBelow);
@@ -109,48 +108,38 @@ pub(super) fn by_keys(question: &Question, table: &TableSpec, instant: Timestamp
     wrong
 }
 
-/// By the series that it is about: those of an interval of which the table has these instruments.
-pub(super) fn by_series(resolved: &Resolved, table: &TableSpec, interval: Interval, there: &HashSet<&str>, edition: &str) -> Vec<String> {
-    let mut wrong = vec![];
-    let lacks =
-        |w: &&crate::question::resolve::Wanted| w.chain.is_none() && w.key.interval == interval && !there.contains(w.key.symbol.as_str());
-    if let Some(first) = resolved.series.iter().find(lacks) {
-        let more = resolved.series.iter().filter(lacks).count() - 1;
-        let more = if more == 0 { String::new() } else { format!(" and {more} more") };
-        wrong.push(format!("instruments: {}{more} at {interval} are not in the table of {edition}", first.key.symbol));
-    }
-    if interval == table.intervals[0] {
-        if let Some(chain) = resolved.series.iter().find(|wanted| wanted.chain.is_some()) {
-            wrong.push(format!("instruments: {} is a continuous series, and the table holds contracts", chain.key.symbol));
-        }
-        if let Some(odd) = resolved.series.iter().find(|wanted| wanted.chain.is_none() && !is_of_trades(wanted)) {
-            wrong
-                .push(format!("side: {} has no trades, and the table holds nothing else; say side=trade, or leave it out", odd.key.symbol));
-        }
-        let universe = resolved.question.universe.as_ref();
-        if let Some(name) = universe.filter(|name| !table.universes.contains(name)) {
-            let known = if table.universes.is_empty() { "of none".to_owned() } else { format!("of {}", table.universes.join(", ")) };
-            wrong.push(format!("universe: {edition} has memberships {known}; write {name} into `universes` of its table"));
-        }
-    }
-    wrong
+/// By the instruments that it is about: those of an interval that the table does not have.
+pub(super) fn by_instruments(resolved: &Resolved, interval: Interval, there: &HashSet<&str>, edition: &str) -> Option<String> {
+    let lacks = |w: &&Wanted| is_of_trades(w) && w.key.interval == interval && !there.contains(w.key.symbol.as_str());
+    let first = resolved.series.iter().find(lacks)?;
+    let more = resolved.series.iter().filter(lacks).count() - 1;
+    let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+    Some(format!("instruments: {}{more} at {interval} are not in the table of {edition}", first.key.symbol))
 }
 
 fn is_of_trades(wanted: &Wanted) -> bool {
     wanted.chain.is_none() && wanted.key.side == Side::Trade
 }
 
-/// By the intervals that it is made of.
-pub(super) fn by_intervals(resolved: &Resolved, table: &TableSpec, edition: &str) -> Vec<String> {
+/// By what kind of series it is about, and whose.
+pub(super) fn by_series(resolved: &Resolved, table: &TableSpec, edition: &str) -> Vec<String> {
+    let mut wrong = vec![];
+    if let Some(chain) = resolved.series.iter().find(|wanted| wanted.chain.is_some()) {
+        wrong.push(format!("instruments: {} is a continuous series, and the table holds contracts", chain.key.symbol));
+    }
+    if let Some(odd) = resolved.series.iter().find(|wanted| wanted.chain.is_none() && !is_of_trades(wanted)) {
+        wrong.push(format!("side: {} has no trades, and the table holds nothing else; say side=trade, or leave it out", odd.key.symbol));
+    }
+    if let Some(name) = resolved.question.universe.as_ref().filter(|name| !table.universes.contains(name)) {
+        let known = if table.universes.is_empty() { "of none".to_owned() } else { format!("of {}", table.universes.join(", ")) };
+        wrong.push(format!("universe: {edition} has memberships {known}; write {name} into `universes` of its table"));
+    }
     let mut finer: Vec<Interval> = resolved.series.iter().map(|wanted| wanted.key.interval).collect();
     finer.sort_unstable();
     finer.dedup();
     let there = || table.intervals.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-    let mut wrong: Vec<String> = finer
-        .iter()
-        .filter(|interval| !table.intervals.contains(interval))
-        .map(|interval| format!("interval: {edition} has no bars of {interval}; there is {}", there()))
-        .collect();
+    let lacking = finer.iter().filter(|interval| !table.intervals.contains(interval));
+    wrong.extend(lacking.map(|interval| format!("interval: {edition} has no bars of {interval}; there is {}", there())));
     if finer.len() > 1 {
         let all: Vec<String> = finer.iter().map(ToString::to_string).collect();
         wrong.push(format!("interval: some are made of bars of {}, others of {}; say made_from", all[0], all[1..].join(", ")));
