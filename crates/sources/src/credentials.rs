@@ -16,6 +16,13 @@ use mizuno_core::Timestamp;
 use std::sync::{Arc, Mutex as Plain, PoisonError};
 use tokio::sync::Mutex;
 
+/// What a login obtained.
+pub(crate) struct Token {
+    pub value: String,
+    /// Whether a call was made for it just now.
+    pub fresh: bool,
+}
+
 /// The key of one source.
 pub(crate) struct Credentials {
     key: Option<Key>,
@@ -58,45 +65,35 @@ impl Credentials {
         self.covered.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
-    /// Logs in where that has to come before the next call and nobody else just has; whether a call was made for it.
-    pub(crate) async fn log_in(&self, base: &str, via: &Transport, limits: &Limits, clock: &Clock) -> Result<bool, Failure> {
-        let (Some(Some(login)), Some(secret)) = (self.key.as_ref().map(|k| &k.login), &self.secret) else { return Ok(false) };
-        Ok(self.token(login, secret, base, via, limits, clock).await?.1)
+    /// The token that the next call carries, where the key obtains one, logged in for where nobody else just has.
+    pub(crate) async fn log_in(&self, base: &str, via: &Transport, limits: &Limits, clock: &Clock) -> Result<Option<Token>, Failure> {
+        let (Some(Some(login)), Some(secret)) = (self.key.as_ref().map(|k| &k.login), &self.secret) else { return Ok(None) };
+        self.token(login, secret, base, via, limits, clock).await.map(Some)
     }
 
-    /// Puts the key into a call, and returns the token it carries, where that is one.
-    pub(crate) async fn carry(
-        &self,
-        call: &mut Call,
-        base: &str,
-        via: &Transport,
-        limits: &Limits,
-        clock: &Clock,
-    ) -> Result<Option<String>, Failure> {
-        let Some(key) = &self.key else { return Ok(None) };
+    /// Puts the key, or the token it obtained, into a call.
+    pub(crate) fn carry(&self, call: &mut Call, token: Option<&str>) -> Result<(), Failure> {
+        let Some(key) = &self.key else { return Ok(()) };
         let Some(secret) = &self.secret else {
             return match key.required {
                 true => Err(Failure::new(
                     Class::NoKey,
                     format!("the variable {} is not set; set it in the environment or in the file .env of the configuration", key.env),
                 )),
-                false => Ok(None),
+                false => Ok(()),
             };
         };
-        let value = match &key.login {
-            Some(login) => self.token(login, secret, base, via, limits, clock).await?.0,
-            None => secret.clone(),
-        };
+        let value = token.unwrap_or(secret);
         if let Some(header) = &key.header {
             call.header = Some((header.clone(), format!("{}{value}", key.prefix)));
         } else if let Some(name) = &key.query {
             let mut url = reqwest::Url::parse(&call.url).map_err(|e| Failure::new(Class::BadRequest, format!("not an address: {e}")))?;
-            url.query_pairs_mut().append_pair(name, &value);
+            url.query_pairs_mut().append_pair(name, value);
             call.url = url.to_string();
         } else {
-            call.login = Some((self.user.clone().unwrap_or_default(), value.clone()));
+            call.login = Some((self.user.clone().unwrap_or_default(), value.to_owned()));
         }
-        Ok(key.login.is_some().then_some(value))
+        Ok(())
     }
 
     /// Forgets a token that was refused; the next call logs in again, unless another has already.
@@ -107,7 +104,7 @@ impl Credentials {
         }
     }
 
-    /// The token, and whether a call was made for it.
+    /// The token that is kept, or a new one.
     async fn token(
         &self,
         login: &Login,
@@ -116,12 +113,12 @@ impl Credentials {
         via: &Transport,
         limits: &Limits,
         clock: &Clock,
-    ) -> Result<(String, bool), Failure> {
+    ) -> Result<Token, Failure> {
         let mut token = self.token.lock().await;
         if let Some((token, until)) = &*token
             && clock.now() < *until
         {
-            return Ok((token.clone(), false));
+            return Ok(Token { value: token.clone(), fresh: false });
         }
         let mut words = Words::default();
         words.set("key", secret);
@@ -138,7 +135,7 @@ impl Credentials {
         let lasts = lasts.map_or(login.lasts_for, |seconds| (seconds * 1e6) as i64);
         self.covered.lock().unwrap_or_else(PoisonError::into_inner).add(&found);
         *token = Some((found.clone(), clock.now().plus((lasts - EARLY).max(lasts / 2))));
-        Ok((found, true))
+        Ok(Token { value: found, fresh: true })
     }
 }
 

@@ -2,6 +2,7 @@
 
 use crate::{
     Failure, Source,
+    credentials::Token,
     decode::{self, Decoded, ListRow, Page, Refused},
     failure::Class,
     gate::{self, Ticket},
@@ -437,29 +438,27 @@ impl<'s> Errand<'s> {
         let limits = &source.profile.limits;
         let mut turn = self.turn().await?;
         // A login is a call like any other, and uses up the turn of who makes it.
-        match source.credentials.log_in(&source.profile.base, &source.transport, limits, &source.clock).await {
-            Ok(false) => {}
-            Ok(true) => {
+        self.token = match source.credentials.log_in(&source.profile.base, &source.transport, limits, &source.clock).await {
+            Ok(Some(Token { value, fresh: true })) => {
                 self.sent += 1;
                 turn.report(None, None);
                 drop(turn);
                 turn = self.turn().await?;
+                Some(value)
             }
+            Ok(kept) => kept.map(|token| token.value),
             Err(failure) => {
                 self.sent += 1;
                 turn.report(Some(&failure), None);
                 return Err(failure.into());
             }
-        }
+        };
         self.sent += 1;
         self.asked_at = source.clock.now();
-        let carried = source.credentials.carry(&mut call, &source.profile.base, &source.transport, limits, &source.clock).await;
-        match carried {
-            Ok(token) => self.token = token,
-            Err(failure) => {
-                turn.report(Some(&failure), None);
-                return Err(failure.into());
-            }
+        // What was logged in for is what is carried: a look for a newer one could send a second login, without a turn.
+        if let Err(failure) = source.credentials.carry(&mut call, self.token.as_deref()) {
+            turn.report(Some(&failure), None);
+            return Err(failure.into());
         }
         if let Some(path) = source.profile.folder().and_then(|_| call.url.strip_prefix(source.profile.base.as_str())) {
             call.url = path.to_owned();

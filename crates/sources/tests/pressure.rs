@@ -42,6 +42,26 @@ async fn a_token_that_dies_while_eight_windows_use_it_fails_none_of_them() {
 }
 
 #[actix_web::test]
+async fn no_login_goes_uncounted_however_often_tokens_die() {
+    let logins = Arc::new(AtomicUsize::new(0));
+    let counted = logins.clone();
+    // Every third call finds its token dead.
+    let server = Server::start(move |heard, n| match heard.target.as_str() {
+        "/login" => {
+            HttpResponse::Ok().json(json!({ "token": format!("token-{}", counted.fetch_add(1, Ordering::SeqCst) + 1), "life": 3600 }))
+        }
+        _ if n % 3 == 0 => HttpResponse::Unauthorized().body("expired"),
+        _ => HttpResponse::Ok().body(BODY),
+    });
+    let key = "[key]\nenv = \"MIZUNO_T_PASS\"\nheader = \"Authorization\"\nprefix = \"Bearer \"\nlogin = { post = \"/login\", body = { word = \"{key}\" }, token = \"/token\", lasts = \"/life\" }";
+    let source = at_work(profile(&server.base, key, PLAIN, CSV), &[("MIZUNO_T_PASS", "open sesame")], Path::new("."));
+    let all = futures_util::future::join_all((0..400).map(|_| ask(&source))).await;
+    let sent = server.asked.lock().unwrap().len();
+    assert_eq!(all.iter().map(|a| a.attempts as usize).sum::<usize>(), sent);
+    assert!(logins.load(Ordering::SeqCst) > 20, "tokens died: {}", logins.load(Ordering::SeqCst));
+}
+
+#[actix_web::test]
 async fn a_cursor_that_comes_again_ends_the_answer() {
     let server = Server::start(|heard, _| match heard.target.split("cursor=").nth(1) {
         Some("two") => HttpResponse::Ok().json(json!({ "rows": rows(3..4), "next": "three" })),
