@@ -154,6 +154,50 @@ async fn an_instrument_that_takes_another_name_keeps_its_past() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_last_day_that_a_list_learns_of_ends_what_is_expected_and_not_what_was() {
+    let bench = Bench::new(Faults::default());
+    let listed = Text::default();
+    "MOSS,Moss & Daughters,\nREED,Reed Roofing,\n".clone_into(&mut listed.lock().unwrap());
+    let told = listed.clone();
+    let calendar = bench.world.market.calendar().clone();
+    let base = bench.talking(move |path, _, _| {
+        if path == "/instruments" {
+            return (200, format!("symbol,name,last\n{}KBF,Not ours to say,2025-04-01\n", told.lock().unwrap()));
+        }
+        // Moss has traded for the last time on 3 April.
+        let date =
+            |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).unwrap().parse::<mizuno_core::TradeDate>().unwrap();
+        let sessions = calendar.between(date("from=")..date("to=").plus(1));
+        let days = sessions.iter().map(|s| s.date.to_string()).filter(|d| !path.contains("MOSS") || d.as_str() <= "2025-04-03");
+        (200, "date,o,h,l,c,v\n".to_owned() + &days.map(|d| format!("{d},10.00,11.00,9.00,10.50,100\n")).collect::<String>())
+    });
+    bench.own_profile(&base, "");
+    let list = "[[list]]\nname = \"instruments\"\nof = \"instruments\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\nadds = true\nrequest = { get = \"/instruments\" }\ncolumns = { symbol = \"symbol\", name = \"name\", last_traded = \"last\" }\nconstants = { kind = \"plant\", currency = \"NZD\" }\nanswer = { form = \"delimited\" }\n[[series]]";
+    bench.change("sources/own.toml", "[[series]]", list);
+    bench.change("collectors/own.toml", "instruments = [\"KBF\"]", "kinds = [\"plant\"]");
+    let service = bench.serve();
+    assert_eq!(service.cli(&["lists", "own/instruments"]).code, 0);
+    service.cli(&["collect", "own"]);
+    let gaps = service.cli(&["gaps", "--source", "own"]);
+    assert!(gaps.out.contains("MOSS/1d/own@2025-04-04"), "{gaps:?}");
+    let slots = async |as_of: &str| {
+        let bars = service.text(&format!("/bars?series=MOSS/1d/own&from=2025-04-02&to=2025-04-08&missing=rows{as_of}")).await;
+        bars.lines().skip(1).map(|l| l[..10].to_owned()).collect::<Vec<_>>()
+    };
+    let expected = slots("").await;
+    assert_eq!(expected, ["2025-04-02", "2025-04-03", "2025-04-04", "2025-04-07", "2025-04-08"]);
+    let then = service.get("/explanation?series=MOSS/1d/own").await["as_of"].as_str().unwrap().to_owned();
+
+    "MOSS,Moss & Daughters,2025-04-03\nREED,Reed Roofing,\n".clone_into(&mut listed.lock().unwrap());
+    assert_eq!(service.cli(&["lists", "own/instruments"]).code, 0);
+    assert_eq!(service.cli(&["gaps", "--source", "own"]).out, "", "nothing is missing after its last day");
+    assert_eq!(slots("").await, ["2025-04-02", "2025-04-03"]);
+    assert_eq!(slots(&format!("&as_of={then}")).await, expected, "nobody knew of it then");
+    let found = service.get("/instruments?q=Kelp").await;
+    assert!(found.to_string().contains("Kelp & Barley Foods"), "the configuration's own is not a source's to change: {found}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_collector_that_names_a_symbol_of_before_goes_on_with_the_instrument() {
     let bench = Bench::new(Faults::default());
     let rows = bench.own_source("");

@@ -123,11 +123,10 @@ impl Collect {
             rolling: kept.rolling,
         };
         let (_, changes) = self.desk.store.keep_list(fetch).await?;
-        let new: Vec<Instrument> = added.into_iter().filter(|i| setup.known(&i.symbol).is_none()).collect();
         if changes.held_back {
             tracing::warn!(source, list, gone = changes.gone, "the list is much shorter than before; it waits for a person");
-        } else if !new.is_empty() {
-            self.desk.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
+        } else {
+            self.take_in(&setup, added, format!("{source}/{list}")).await?;
         }
         if is_followed(&setup, source, kept) && changes != mizuno_store::lists::ListChanges::default() {
             self.renew().await?;
@@ -149,9 +148,8 @@ impl Collect {
         })?;
         if let Some(kept) = setup.sources.get(source).and_then(|s| s.profile.list(list)).filter(|l| l.adds) {
             let columns = |body: &String| serde_json::from_str::<BTreeMap<String, String>>(body).unwrap_or_default();
-            let added = rows.iter().filter_map(|(_, body)| instrument(kept, &columns(body)));
-            let new: Vec<Instrument> = added.filter(|i| setup.known(&i.symbol).is_none()).collect();
-            self.desk.store.put_instruments(new, Some(format!("{source}/{list}"))).await?;
+            let added = rows.iter().filter_map(|(_, body)| instrument(kept, &columns(body))).collect();
+            self.take_in(&setup, added, format!("{source}/{list}")).await?;
         }
         if setup.sources.get(source).and_then(|s| s.profile.list(list)).is_some_and(|kept| is_followed(&setup, source, kept)) {
             self.renew().await?;
@@ -159,6 +157,14 @@ impl Collect {
         tracing::info!(source, list, taken, by, "a list that was held back is decided on");
         self.desk.events.tell(Event::Lists);
         Ok(())
+    }
+
+    /// Takes in instruments that nobody knows, and brings up to date those that the list itself named first; what the configuration says of an
+    /// instrument, or another list, stands.
+    async fn take_in(&self, setup: &Setup, mut added: Vec<Instrument>, list: String) -> Result<(), DeskError> {
+        let own = self.desk.store.symbols_of(&list).await?;
+        added.retain(|i| setup.known(&i.symbol).is_none() || own.contains(&i.symbol));
+        Ok(self.desk.store.put_instruments(added, Some(list)).await?)
     }
 
     /// Tells instruments that their list now calls otherwise, by the id they kept, what they were called before.

@@ -2,18 +2,20 @@
 
 use crate::{Result, Store, StoreError};
 use mizuno_core::{Decimal, Instrument, Timestamp, TradeDate, instrument::FormerSymbol};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 impl Store {
     /// Takes in an instrument list: new ones are added, known ones brought up to date, none removed. One whose former symbol
     /// is known on its venue, and no longer in the list, is that one renamed: it keeps its number, and with it its series,
     /// excuses and lineage. A symbol that a known instrument gave up is not taken for a new one, unless its listing is later.
-    /// `listed_by` is the list of a source that they come from; a list of the configuration is none.
+    /// `listed_by` is the list of a source that they come from; a list of the configuration is none. What a source's list said before is kept
+    /// with the instant until which it did.
     ///
     /// # Errors
     /// When the database cannot be written.
     pub async fn put_instruments(&self, list: Vec<Instrument>, listed_by: Option<String>) -> Result<()> {
-        if self.has_all(&list, listed_by.as_deref()).await? {
+        let news = self.news_of(&list, listed_by.as_deref()).await?;
+        if news.is_empty() {
             return Ok(());
         }
         let roster = self.roster.clone();
@@ -21,7 +23,7 @@ impl Store {
             .run(move |c, stamp| {
                 Box::pin(async move {
                     roster.note_list(stamp);
-                    for i in &list {
+                    for i in &news {
                         for former in i.former.iter().rev().filter(|f| list.iter().all(|other| other.symbol != f.symbol)) {
                             sqlx::query!(
                                 "UPDATE instrument SET symbol = ?1 WHERE symbol = ?2 AND venue = ?3
@@ -43,6 +45,20 @@ impl Store {
                             && i.listed.is_none_or(|listed| i64::from(listed.0) < until)
                         {
                             continue;
+                        }
+                        if listed_by.is_some() {
+                            sqlx::query!(
+                                "INSERT INTO instrument_before (instrument_id, until, name, kind, venue, currency, tick_size, multiplier, listed,
+                                     last_traded, expiry, strike, product, first_notice, leverage)
+                                 SELECT id, ?1, name, kind, venue, currency, tick_size, multiplier, listed, last_traded, expiry, strike, product,
+                                     first_notice, leverage
+                                 FROM instrument WHERE symbol = ?2
+                                 ON CONFLICT DO NOTHING",
+                                stamp.0,
+                                i.symbol
+                            )
+                            .execute(&mut *c)
+                            .await?;
                         }
                         let (tick, multiplier) = (i.tick_size.map(|d| d.to_string()), i.multiplier.map(|d| d.to_string()));
                         let (listed, last) = (i.listed.map(|d| d.0), i.last_traded.map(|d| d.0));
@@ -96,17 +112,27 @@ impl Store {
             .await
     }
 
-    /// Whether every one of a list is known just as it says: thousands need not be written again at each start.
-    async fn has_all(&self, list: &[Instrument], listed_by: Option<&str>) -> Result<bool> {
+    /// Those of a list that are not known just as it says: thousands need not be written again at each start.
+    async fn news_of(&self, list: &[Instrument], listed_by: Option<&str>) -> Result<Vec<Instrument>> {
         let by = sqlx::query!("SELECT symbol, listed_by FROM instrument").fetch_all(&self.readers).await?;
         let by: HashMap<String, Option<String>> = by.into_iter().map(|r| (r.symbol, r.listed_by)).collect();
         let known: HashMap<String, Instrument> = self.instruments().await?.into_iter().map(|i| (i.symbol.clone(), i)).collect();
-        let is_known = |i: &Instrument| {
-            let Some(known) = known.get(&i.symbol) else { return false };
+        let is_news = |i: &&Instrument| {
+            let (Some(known), Some(owner)) = (known.get(&i.symbol), by.get(&i.symbol)) else { return true };
             let same_names = i.former.iter().all(|f| known.former.contains(f));
-            same_names && by[&i.symbol].as_deref() == listed_by && *known == Instrument { former: known.former.clone(), ..i.clone() }
+            let is_known = same_names && *known == Instrument { former: known.former.clone(), ..(*i).clone() };
+            !is_known || owner.as_deref() != listed_by
         };
-        Ok(list.iter().all(is_known))
+        Ok(list.iter().filter(is_news).cloned().collect())
+    }
+
+    /// The symbols that a list of a source named first, as `SOURCE/LIST`.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn symbols_of(&self, listed_by: &str) -> Result<HashSet<String>> {
+        let rows = sqlx::query_scalar!("SELECT symbol FROM instrument WHERE listed_by = ?", listed_by).fetch_all(&self.readers).await?;
+        Ok(rows.into_iter().collect())
     }
 
     /// The instruments that lists of sources named first, by symbol.
@@ -140,13 +166,14 @@ impl Store {
         self.select_instruments(Some(at)).await
     }
 
-    /// How many instruments lists of sources named after an instant, and how many symbols were given up after it.
+    /// How many instruments lists of sources named or told otherwise after an instant, and how many symbols were given up after it.
     ///
     /// # Errors
     /// When the database cannot be read.
     pub async fn instruments_changed_since(&self, at: Timestamp) -> Result<(i64, i64)> {
         let row = sqlx::query!(
-            r#"SELECT (SELECT count(*) FROM instrument WHERE listed_by IS NOT NULL AND added_at > ?1) AS "listed!: i64",
+            r#"SELECT (SELECT count(*) FROM instrument WHERE listed_by IS NOT NULL AND added_at > ?1)
+                    + (SELECT count(*) FROM instrument_before WHERE until > ?1) AS "listed!: i64",
                 (SELECT count(*) FROM former_symbol WHERE learned_at > ?1) AS "renamed!: i64""#,
             at.0
         );
@@ -162,13 +189,27 @@ impl Store {
         self.select_instruments(None).await
     }
 
-    /// Those that lists had named by an instant, or all.
+    /// Those that lists had named by an instant, as they said then, or all as they are.
     async fn select_instruments(&self, listed_at: Option<Timestamp>) -> Result<Vec<Instrument>> {
         let at = listed_at.map(|at| at.0);
-        let rows =
-            sqlx::query!("SELECT * FROM instrument WHERE ?1 IS NULL OR (listed_by IS NOT NULL AND added_at <= ?1) ORDER BY symbol", at)
-                .fetch_all(&self.readers)
-                .await?;
+        let rows = sqlx::query_as!(
+            Facts,
+            "SELECT id, symbol, name, kind, venue, currency, tick_size, multiplier, listed, last_traded, expiry, strike, product, first_notice,
+                 leverage
+             FROM instrument AS i
+             WHERE (?1 IS NULL OR (listed_by IS NOT NULL AND added_at <= ?1))
+                 AND (?1 IS NULL OR NOT EXISTS (SELECT 1 FROM instrument_before WHERE instrument_id = i.id AND until > ?1))
+             UNION ALL
+             SELECT i.id, i.symbol, b.name, b.kind, b.venue, b.currency, b.tick_size, b.multiplier, b.listed, b.last_traded, b.expiry, b.strike,
+                 b.product, b.first_notice, b.leverage
+             FROM instrument_before AS b JOIN instrument AS i ON i.id = b.instrument_id
+             WHERE i.added_at <= ?1
+                 AND b.until = (SELECT min(until) FROM instrument_before WHERE instrument_id = b.instrument_id AND until > ?1)
+             ORDER BY symbol",
+            at
+        )
+        .fetch_all(&self.readers)
+        .await?;
         let mut former: HashMap<i64, Vec<FormerSymbol>> = HashMap::new();
         for f in sqlx::query!("SELECT * FROM former_symbol ORDER BY until").fetch_all(&self.readers).await? {
             former.entry(f.instrument_id).or_default().push(FormerSymbol { symbol: f.symbol, until: TradeDate(f.until as i32) });
@@ -198,4 +239,23 @@ impl Store {
             })
             .collect()
     }
+}
+
+/// A row of `instrument`, or of `instrument_before`.
+struct Facts {
+    id: i64,
+    symbol: String,
+    name: String,
+    kind: String,
+    venue: String,
+    currency: String,
+    tick_size: Option<String>,
+    multiplier: Option<String>,
+    listed: Option<i64>,
+    last_traded: Option<i64>,
+    expiry: Option<i64>,
+    strike: Option<String>,
+    product: Option<String>,
+    first_notice: Option<i64>,
+    leverage: Option<String>,
 }

@@ -102,11 +102,8 @@ async fn calls_of_a_day_never_go_back() {
     assert_eq!(store.reserved_calls("harbour", 20_188).await.unwrap(), 0);
 }
 
-#[tokio::test]
-async fn every_page_of_an_answer_is_kept_in_order_and_once() {
-    let dir = TempDir::new().unwrap();
-    let store = common::open(dir.path()).await;
-    let instrument = mizuno_core::Instrument {
+fn pair() -> mizuno_core::Instrument {
+    mizuno_core::Instrument {
         symbol: "TRC-USD".into(),
         name: "Tarn crown".into(),
         kind: "pair".into(),
@@ -122,7 +119,38 @@ async fn every_page_of_an_answer_is_kept_in_order_and_once() {
         first_notice: "2025-05-01".parse().ok(),
         leverage: "2".parse().ok(),
         former: vec![],
-    };
+    }
+}
+
+#[tokio::test]
+async fn what_a_list_says_of_an_instrument_is_of_an_instant() {
+    let dir = TempDir::new().unwrap();
+    let store = common::open(dir.path()).await;
+    let by = || Some("packhorse/contracts".to_owned());
+    let first = pair();
+    store.put_instruments(vec![first.clone()], by()).await.unwrap();
+    let then = store.newest();
+    store.put_instruments(vec![first.clone()], by()).await.unwrap();
+    assert_eq!((store.newest(), store.instruments_changed_since(then).await.unwrap()), (then, (0, 0)), "the same again is nothing new");
+    let second = mizuno_core::Instrument { last_traded: "2025-05-13".parse().ok(), name: "Tarn crown, ended".into(), ..first.clone() };
+    store.put_instruments(vec![second.clone()], by()).await.unwrap();
+    let later = store.newest();
+    let third = mizuno_core::Instrument { last_traded: None, ..second.clone() };
+    store.put_instruments(vec![third.clone()], by()).await.unwrap();
+    assert_eq!(store.instruments_changed_since(then).await.unwrap(), (2, 0));
+    for (at, said) in [(then, &first), (later.plus(-1), &first), (later, &second), (store.newest(), &third)] {
+        assert_eq!(store.listed_instruments_at(at).await.unwrap(), std::slice::from_ref(said), "as of {at}");
+    }
+    assert!(store.listed_instruments_at(then.plus(-1)).await.unwrap().is_empty(), "nobody had named it");
+    assert_eq!(store.symbols_of("packhorse/contracts").await.unwrap().into_iter().collect::<Vec<_>>(), ["TRC-USD"]);
+    assert!(store.symbols_of("packhorse/others").await.unwrap().is_empty());
+}
+
+#[tokio::test]
+async fn every_page_of_an_answer_is_kept_in_order_and_once() {
+    let dir = TempDir::new().unwrap();
+    let store = common::open(dir.path()).await;
+    let instrument = pair();
     store.put_instruments(vec![instrument.clone()], Some("packhorse/contracts".into())).await.unwrap();
     assert_eq!(store.listed_instruments().await.unwrap(), std::slice::from_ref(&instrument));
     store.put_instruments(vec![instrument], None).await.unwrap();
