@@ -24,6 +24,7 @@ RULES = {
     "notice": '{ by = "before-notice", sessions = 3 }',
     "month": '{ by = "day-of-month", day = 31, months_before = 1 }',
     "volume": '{ by = "volume", sessions = 2 }',
+    "interest": '{ by = "open-interest", sessions = 2 }',
     "second": '{ by = "volume", sessions = 1 }',
 }
 
@@ -47,10 +48,14 @@ class Contract:
             if DICE.random() < 0.93:
                 days = (self.expiry - SESSIONS[at]).days
                 crowd = max(0, 90 - abs(days - 40)) * DICE.randint(1, 40)
-                self.bars[SESSIONS[at]] = (price - 3, price + 9, price - 11, price, crowd)
+                held = "" if DICE.random() < 0.05 else max(1, 120 - abs(days - 35)) * DICE.randint(20, 30)
+                self.bars[SESSIONS[at]] = (price - 3, price + 9, price - 11, price, crowd, held)
 
     def volume(self, day):
         return self.bars[day][4] if day in self.bars else 0
+
+    def held(self, day):
+        return (self.bars[day][5] if day in self.bars else "") or None
 
     def began(self, day):
         return bool(self.bars) and min(self.bars) <= day
@@ -86,6 +91,10 @@ def rolls(contracts, rule):
             now = at + 1 >= max(0, bisect_left(SESSIONS, day) - ahead)
         elif rule == "month":
             now = tomorrow >= last_of(old.expiry.year * 12 + old.expiry.month - 2, 31)
+        elif rule == "interest":
+            # That of a session is published in the next one.
+            both = [(contracts[new].held(d), old.held(d)) for d in SESSIONS[max(0, at - 2) : at]]
+            now = at >= 2 and all(a and b and a > b for a, b in both)
         else:
             running = 2 if rule == "volume" else 1
             now = at + 1 >= running and all(contracts[new].volume(d) > old.volume(d) for d in SESSIONS[at + 1 - running : at + 1])
@@ -127,7 +136,7 @@ def compared(base, name, series):
     """Cells compared and those that differ: as traded, by difference, by ratio, anchored to either end."""
     days = sorted(series)
     oldest = series[days[0]]
-    columns = "columns=date,contract,open,high,low,close,volume"
+    columns = "columns=date,contract,open,high,low,close,volume,open_interest"
     ways = {
         "": lambda p, s, r: money(p),
         "&rolls=difference": lambda p, s, r: money(p + s),
@@ -137,12 +146,12 @@ def compared(base, name, series):
     }
     cells = wrong = 0
     for way, price in ways.items():
-        want = [[str(d), s, *(price(p, shift, ratio) for p in bar[:4]), str(bar[4])] for d in days for s, bar, shift, ratio in [series[d]]]
+        want = [[str(d), s, *(price(p, shift, ratio) for p in bar[:4]), str(bar[4]), str(bar[5])] for d in days for s, bar, shift, ratio in [series[d]]]
         got = rows(base, f"/bars?instrument={name}&{columns}{way}")
         differ = abs(len(want) - len(got)) + sum(a != b for x, y in zip(want, got) for a, b in zip(x, y))
         if differ:
             print(f"  {name}{way}: {differ} differ", next(((x, y) for x, y in zip(want, got) if x != y), (len(want), len(got))))
-        cells, wrong = cells + 7 * len(want), wrong + differ
+        cells, wrong = cells + 8 * len(want), wrong + differ
     return cells, wrong
 
 
@@ -169,7 +178,7 @@ def main():
         "mizuno.toml": 'desk = "Random"\nlisten = "127.0.0.1:0"\n',
         "venues/rndf.toml": venue,
         "instruments/rndf.csv": head + "".join(line(p, c) for p in products for c in chains[p]),
-        "sources/shelf.toml": profile("", series("1d", "RNDF", "daily", "%Y-%m-%d")),
+        "sources/shelf.toml": profile("", series("1d", "RNDF", "daily", "%Y-%m-%d", ', open_interest = "i"')),
         "collectors/daily.toml": f'name = "daily"\nsource = "shelf"\nvenue = "RNDF"\ninterval = "1d"\nsince = "{FIRST}"\n',
         "checks.toml": "",
         "universes/some.toml": "".join(f'[[member]]\nsymbol = "{s}"\nfrom = "{a}"\nto = "{b}"\n' for s, all_ in stays.items() for a, b in all_),
@@ -180,7 +189,7 @@ def main():
     with room() as root:
         configured(root, files)
         for c in everyone:
-            written(root / f"data/shelf/daily/{c.symbol}.csv", [(day, *map(money, bar[:4]), bar[4]) for day, bar in sorted(c.bars.items())])
+            written(root / f"data/shelf/daily/{c.symbol}.csv", [(day, *map(money, bar[:4]), *bar[4:]) for day, bar in sorted(c.bars.items())], "i")
         with serving(PROGRAM, root, "2025-03-29T12:00:00Z") as address:
             base, began, cells, wrong, legs = f"{address}/api/v1", time.time(), 0, 0, 0
             told(PROGRAM, address, "collect", "daily")

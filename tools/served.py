@@ -15,15 +15,16 @@ def money(cents):
     return f"{sign}{cents // 100}.{cents % 100:02}"
 
 
-def written(path, rows):
+def written(path, rows, *more):
+    """A file of bars with their volumes, and what else stands behind these."""
     path.parent.mkdir(parents=True, exist_ok=True)
     with path.open("w", newline="") as file:
         out = csv.writer(file)
-        out.writerow(["at", "o", "h", "l", "c", "v"])
+        out.writerow(["at", "o", "h", "l", "c", "v", *more])
         out.writerows(rows)
 
 
-def series(interval, venue, folder, stamp):
+def series(interval, venue, folder, stamp, more=""):
     """The part of a profile that reads bars of an interval from a folder."""
     return f"""[[series]]
 interval = "{interval}"
@@ -36,7 +37,7 @@ span_days = 4000
 get = "/{folder}/{{symbol}}.csv"
 [series.answer]
 form = "delimited"
-columns = {{ time = "at", open = "o", high = "h", low = "l", close = "c", volume = "v" }}
+columns = {{ time = "at", open = "o", high = "h", low = "l", close = "c", volume = "v"{more} }}
 stamp = "{stamp}"
 """
 

@@ -3,6 +3,9 @@ import type { Completeness } from "./api";
 
 const thousands = new Intl.NumberFormat("en-NZ", { useGrouping: true });
 
+/** The numbers of a bar, in the order in which they are told. */
+export const numbers = ["open", "high", "low", "close", "volume", "open interest"];
+
 export function count(n: number): string {
   return thousands.format(n).replaceAll(",", "\u202f");
 }

@@ -1132,7 +1132,7 @@ export interface components {
             /** @description A universe, whose members are asked for, beside those named. */
             universe?: string | null;
         };
-        /** @description One version of a bar, with where it came from. Values are open, high, low, close and volume. */
+        /** @description One version of a bar, with where it came from. Values are open, high, low, close, volume and open interest. */
         BarVersion: {
             /**
              * Format: int64
@@ -1311,7 +1311,7 @@ export interface components {
             /** @description The second. */
             there: string;
         };
-        /** @description A bar that two series tell differently. Values are open, high, low, close and volume. */
+        /** @description A bar that two series tell differently. Values are open, high, low, close, volume and open interest. */
         ComparedBar: {
             /** @description The bar's moment. */
             at: string;
@@ -2304,7 +2304,7 @@ export interface components {
             /** @description Ids of gaps. */
             gaps: string[];
         };
-        /** @description A bar that a source has changed. Values are open, high, low, close and volume. */
+        /** @description A bar that a source has changed. Values are open, high, low, close, volume and open interest. */
         Restatement: {
             /** @description The bar's moment. */
             at: string;
@@ -2718,6 +2718,8 @@ export interface components {
             low: string;
             /** @description First price. */
             open: string;
+            /** @description Contracts open at its end. */
+            open_interest?: string | null;
             /** @description The stamp's text is read as this moment on the venue's clock. */
             time: string;
             /** @description Quantity traded. */

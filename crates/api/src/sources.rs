@@ -82,6 +82,8 @@ pub struct TriedBar {
     pub close: String,
     /// Quantity traded.
     pub volume: Option<String>,
+    /// Contracts open at its end.
+    pub open_interest: Option<String>,
 }
 
 /// A row that a try would refuse.

@@ -42,7 +42,7 @@ pub struct Stretch {
     pub slots: u64,
 }
 
-/// A bar that two series tell differently. Values are open, high, low, close and volume.
+/// A bar that two series tell differently. Values are open, high, low, close, volume and open interest.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ComparedBar {
     /// The bar's moment.
@@ -55,7 +55,7 @@ pub struct ComparedBar {
     pub there: Vec<Option<String>>,
 }
 
-/// One version of a bar, with where it came from. Values are open, high, low, close and volume.
+/// One version of a bar, with where it came from. Values are open, high, low, close, volume and open interest.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct BarVersion {
     /// The series it is in: of a golden bar, that which the bar is taken from.
@@ -82,7 +82,7 @@ pub struct BarVersion {
     pub text: Option<String>,
 }
 
-/// A bar that a source has changed. Values are open, high, low, close and volume.
+/// A bar that a source has changed. Values are open, high, low, close, volume and open interest.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Restatement {
     /// The series.

@@ -69,6 +69,7 @@ fn by<'de, D: Deserializer<'de>>(d: D) -> Result<By, D::Error> {
         ("before-expiry", Some(n), None, None, None) => Ok(By::BeforeExpiry(n)),
         ("before-notice", Some(n), None, None, None) => Ok(By::BeforeNotice(n)),
         ("volume", n, None, None, None) => Ok(By::Volume(n.unwrap_or(1))),
+        ("open-interest", n, None, None, None) => Ok(By::OpenInterest(n.unwrap_or(1))),
         ("day-of-month", None, Some(day), months, None) if (1..=31).contains(&day) && months.unwrap_or(0) <= 24 => {
             Ok(By::DayOfMonth { day, months_before: months.unwrap_or(0) })
         }
@@ -79,7 +80,8 @@ fn by<'de, D: Deserializer<'de>>(d: D) -> Result<By, D::Error> {
         }
         _ => wrong(
             "a roll is one of: { by = \"before-expiry\", sessions = 5 }, { by = \"before-notice\", sessions = 3 }, { by = \"day-of-month\", \
-             day = 10, months_before = 1 }, { by = \"volume\", sessions = 2 } (the larger volume in so many sessions running), { by = \"table\", \
+             day = 10, months_before = 1 }, { by = \"volume\", sessions = 2 } (the larger volume in so many sessions running), { by = \"open-interest\", sessions = 2 } (the larger open interest, each \
+             counted from the session after), { by = \"table\", \
              table = [{ from = \"2025-01-02\", contract = \"BLY-2025-03\" }] }",
         ),
     }
@@ -124,6 +126,8 @@ impl Chain {
             By::DayOfMonth { day, months_before } => format!("from day {day} of the month {months_before} before expiry on"),
             By::Volume(1) => "when the next contract has the larger volume".to_owned(),
             By::Volume(n) => format!("when the next contract has the larger volume {n} sessions running"),
+            By::OpenInterest(1) => "when the next contract has the larger open interest".to_owned(),
+            By::OpenInterest(n) => format!("when the next contract has the larger open interest {n} sessions running"),
             By::Table(_) => "by a table".to_owned(),
         }
     }

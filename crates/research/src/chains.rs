@@ -135,13 +135,19 @@ impl Research {
         let always = TradeDate(i32::MIN)..TradeDate(i32::MAX);
         let bars = self.daily(setup, instrument, always, known).await?;
         let nought = Decimal { mantissa: 0, scale: 0 };
+        let day = |b: &mizuno_core::Bar| Day {
+            date: b.slot.date(),
+            close: b.close(),
+            volume: b.volume().unwrap_or(nought),
+            open_interest: b.open_interest(),
+        };
         let expiry = instrument.expiry.or(instrument.last_traded).unwrap_or(TradeDate(i32::MAX));
         Ok(Contract {
             symbol: instrument.symbol.clone(),
             expiry,
             first_notice: instrument.first_notice,
             last_traded: instrument.last_traded.unwrap_or(expiry),
-            days: bars.iter().map(|b| Day { date: b.slot.date(), close: b.close(), volume: b.volume().unwrap_or(nought) }).collect(),
+            days: bars.iter().map(day).collect(),
         })
     }
 

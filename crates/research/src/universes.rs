@@ -233,7 +233,7 @@ impl Research {
         if span.is_empty() {
             return Ok(vec![]);
         }
-        let needed = Needed { open: false, high: true, low: true, volume: true };
+        let needed = Needed { open: false, high: true, low: true, volume: true, open_interest: true };
         let mut reader = self.read_over(subject, calendar, span, known.as_of, needed).await?;
         let mut out = vec![];
         while let Some((bars, _)) = reader.next().await? {

@@ -34,6 +34,8 @@ pub struct Day {
     close: f64,
     /// How many shares there are for one of the first.
     shares: f64,
+    /// Contracts open at its end.
+    pub open_interest: Option<i64>,
 }
 
 /// One share and how it moves.
@@ -52,6 +54,8 @@ struct Mover {
     trades_a_day: Option<u32>,
     shares_a_minute: f64,
     actions: Vec<Action>,
+    /// The day on which there is more of it than anybody can use, and its price falls below nought.
+    glut: Option<TradeDate>,
     days: OnceLock<Vec<Day>>,
 }
 
@@ -68,6 +72,7 @@ pub struct Market {
 
 const FIRST: TradeDate = TradeDate(16_804); // 4 January 2016
 const LAST: TradeDate = TradeDate(20_820); // 2 January 2027
+const GLUT: TradeDate = TradeDate(20_153); // 6 March 2025
 
 fn hash(text: &str, seed: u64) -> u64 {
     text.bytes().fold(seed ^ 0xcbf2_9ce4_8422_2325, |h, b| (h ^ u64::from(b)).wrapping_mul(0x0000_0100_0000_01b3))
@@ -189,6 +194,7 @@ impl Mover {
             trades_a_day: None,
             shares_a_minute: dice.random_range(40.0..900.0),
             actions: if instrument.venue == "ALDX" { actions::of(symbol) } else { vec![] },
+            glut: None,
             days: OnceLock::new(),
             instrument,
         };
@@ -197,6 +203,7 @@ impl Mover {
             "AL2X" => (mover.beta, mover.noise, mover.start) = (2.0, 0.001, 10.0),
             "MHN" => mover.trades_a_day = Some(6),
             "SME" => mover.start = 26.0,
+            "TDP-2025-03" => mover.glut = Some(GLUT),
             "ALP" => mover.start = 0.9,
             "TRC-USD" => mover.start = 0.61,
             "TRC-NZD" => mover.start = 1.02,
@@ -240,7 +247,8 @@ impl Mover {
             if trades {
                 let (before, close) = (before + self.carry, log + self.carry);
                 let bar = whole(&self.minutes(session, before, close, shares));
-                days.push(Day { date: session.date, bar, before, close, shares });
+                let open_interest = self.instrument.last_traded.filter(|_| future).map(|last| self.open_contracts(session.date, last));
+                days.push(Day { date: session.date, bar, before, close, shares, open_interest });
             }
         }
         days
@@ -263,6 +271,9 @@ impl Mover {
             .collect();
         let drift = close - before - walk[count];
         let price = |k: usize| ((before + walk[k] + drift * k as f64 / count as f64).exp() * self.units).round().max(1.0) as i64;
+        // A glut comes in the first half of a session and lasts until its end.
+        let depth = if self.glut == Some(session.date) { before.exp() * self.units * 1.15 } else { 0.0 };
+        let below = |k: usize| (depth * (2.0 * k as f64 / count as f64).min(1.0)) as i64;
         let mut out = Vec::with_capacity(count);
         for (k, open_at) in starts.into_iter().enumerate() {
             let (open, last) = (price(k), price(k + 1));
@@ -272,11 +283,19 @@ impl Mover {
             // Busy at both ends of the session.
             let hour = (k as f64 / count as f64 - 0.5).abs() * 2.0;
             let volume = (self.shares_a_minute * shares * (0.4 + 1.6 * hour * hour) * own.random_range(0.2..1.8)) as i64 + 1;
+            let (sunk, deeper) = (below(k), below(k + 1));
+            let prices = [open - sunk, high - sunk, low - deeper, last - deeper];
             if traded.as_ref().is_none_or(|t| t.contains(&k)) {
-                out.push(Tick { open_at, prices: [open, high, low, last], volume });
+                out.push(Tick { open_at, prices, volume });
             }
         }
         out
+    }
+
+    /// Contracts open at the end of a session; positions move to the next contract some days after the trading.
+    fn open_contracts(&self, date: TradeDate, last: TradeDate) -> i64 {
+        let mut own = dice(self.seed ^ 0x0e11, date);
+        (self.shares_a_minute * 160.0 * crowd(last.0 - date.0 + 6) * own.random_range(0.98..1.02)) as i64
     }
 }
 
@@ -321,6 +340,8 @@ mod tests {
         let (corran, meridian) = (Market::corran(1), Market::meridian(1));
         let last = |symbol: &str| corran.days(symbol).unwrap().last().unwrap().date.to_string();
         assert_eq!(last("TDP-2025-04"), "2025-04-11");
+        let tidal: Vec<&Day> = corran.days("TDP-2025-03").unwrap().iter().filter(|d| d.bar.unwrap().prices[3] < 0).collect();
+        assert_eq!(tidal.iter().map(|d| d.date.to_string()).collect::<Vec<_>>(), ["2025-03-06"], "below nought on one day");
         let on = |symbol: &str| corran.days(symbol).unwrap().iter().find(|d| d.date.to_string() == "2025-03-05").unwrap().bar.unwrap();
         let (near, far) = (on("BLY-2025-05").prices[3] as f64, on("BLY-2025-07").prices[3] as f64);
         assert!(far > near && far < near * 1.05, "a little dearer: {near} {far}");

@@ -28,10 +28,10 @@ pub(crate) fn answer(world: &World, heard: &Heard<'_>) -> Said {
     };
     let mut rows = match heard.get("step") {
         "day" => days(market, &symbol, from, to, heard.now),
-        _ => minutes(market, &symbol, from, to, heard.now),
+        _ => minutes(market, &symbol, from, to, heard.now).into_iter().map(|(end, bar)| (end, bar, None)).collect(),
     };
     // Half a spread of one to three units, on the minute.
-    for (_, bar) in &mut rows {
+    for (_, bar, _) in &mut rows {
         let half = 1 + (bar.open_at.0 / (60 * SECOND)).rem_euclid(3);
         let by = match heard.get("side") {
             "bid" => -half,
@@ -44,25 +44,30 @@ pub(crate) fn answer(world: &World, heard: &Heard<'_>) -> Said {
     let page = &rows[first.min(rows.len())..(first + PAGE).min(rows.len())];
     let mut out = String::with_capacity(page.len() * 110 + 40);
     out.push_str("{\"rows\":[");
-    for (i, (end, bar)) in page.iter().enumerate() {
+    for (i, (end, bar, held)) in page.iter().enumerate() {
         let [open, high, low, close] = bar.prices.map(|p| market.print(p));
         let volume = if heard.get("side") == "trade" { format!(",\"volume\":{}", bar.volume) } else { String::new() };
+        let interest = held.map_or(String::new(), |n| format!(",\"open_contracts\":{n}"));
         let comma = if i == 0 { "" } else { "," };
-        let _ = write!(out, "{comma}\n{{\"end\":\"{end}\",\"open\":{open},\"high\":{high},\"low\":{low},\"close\":{close}{volume}}}");
+        let _ =
+            write!(out, "{comma}\n{{\"end\":\"{end}\",\"open\":{open},\"high\":{high},\"low\":{low},\"close\":{close}{volume}{interest}}}");
     }
     let next = if first + PAGE < rows.len() { format!("\"{}\"", first + PAGE) } else { "null".to_owned() };
     let _ = write!(out, "\n],\"next\":{next}}}\n");
     Said::ok(JSON, out, &symbol)
 }
 
-/// Daily bars: the stamp is the end of the session, as an instant.
-fn days(market: &Market, symbol: &str, from: Timestamp, to: Timestamp, now: Timestamp) -> Vec<(Timestamp, Tick)> {
+/// Daily bars: the stamp is the end of the session, as an instant. The contracts open at its end are counted overnight, and told from the open of
+/// the next session on.
+fn days(market: &Market, symbol: &str, from: Timestamp, to: Timestamp, now: Timestamp) -> Vec<(Timestamp, Tick, Option<i64>)> {
     let mut out = vec![];
+    let sessions = market.calendar().sessions();
     for day in market.days(symbol).into_iter().flatten() {
-        let Some(session) = market.calendar().session(day.date) else { continue };
-        let end = session.close();
+        let Ok(at) = sessions.binary_search_by_key(&day.date, |s| s.date) else { continue };
+        let end = sessions[at].close();
+        let told = sessions.get(at + 1).is_some_and(|next| next.open() <= now);
         if end > from && end <= to.plus(86_400 * SECOND) && end.plus(DELAY) <= now {
-            out.extend(day.bar.map(|b| (end, b)));
+            out.extend(day.bar.map(|b| (end, b, day.open_interest.filter(|_| told))));
         }
     }
     out

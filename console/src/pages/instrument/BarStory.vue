@@ -1,9 +1,9 @@
 <script setup lang="ts">
 // Where a bar came from: its versions, the fetch of each, and the very line in its payload.
 import { NDrawer, NDrawerContent, useMessage } from "naive-ui";
-import { ref, watch } from "vue";
+import { computed, ref, watch } from "vue";
 import { get, type BarVersion } from "../../composables/api";
-import { wall } from "../../composables/show";
+import { numbers, wall } from "../../composables/show";
 
 const props = defineProps<{ series: string; at: string; zone: string }>();
 const emit = defineEmits<{ close: [] }>();
@@ -20,7 +20,8 @@ watch(
   },
   { immediate: true },
 );
-const names = ["open", "high", "low", "close", "volume"];
+// Few sources tell the open interest.
+const told = computed(() => numbers.filter((_, i) => i < 5 || versions.value.some((v) => v.values[i] != null)));
 const changed = (n: number, i: number) => n > 0 && versions.value[n].values[i] !== versions.value[n - 1].values[i];
 </script>
 
@@ -30,7 +31,7 @@ const changed = (n: number, i: number) => n > 0 && versions.value[n].values[i] !
       <section v-for="(v, n) in versions" :key="v.recorded_at" data-version>
         <h3>Version {{ n + 1 }} of {{ versions.length }}, recorded {{ wall(v.recorded_at, zone, true) }} {{ zone }}</h3>
         <p>
-          <span v-for="(value, i) in v.values" :key="i" class="value">{{ names[i] }} <b :class="{ changed: changed(n, i) }">{{ value ?? "absent" }}</b></span>
+          <span v-for="(name, i) in told" :key="name" class="value">{{ name }} <b :class="{ changed: changed(n, i) }">{{ v.values[i] ?? "absent" }}</b></span>
         </p>
         <p>Fetch {{ v.fetch }} of <router-link class="link" :to="{ name: 'runs', params: { id: v.run } }">run {{ v.run }}</router-link>: <code>{{ v.request }}</code></p>
         <template v-if="v.text != null">

@@ -7,7 +7,7 @@ import PlainTable from "../../components/PlainTable.vue";
 import { get, type Finding, type Restatement } from "../../composables/api";
 import { useRefreshOn, useStatus } from "../../composables/live";
 import { useMeaning } from "../../composables/meaning";
-import { count, wall } from "../../composables/show";
+import { count, numbers, wall } from "../../composables/show";
 import ComparePanel from "./ComparePanel.vue";
 
 const { status } = useStatus();
@@ -32,9 +32,8 @@ useRefreshOn((event) => event.event !== "fetch", load);
 
 const moment = (text: string) => (text.includes("T") ? wall(text, zone.value) : text);
 const link = (series: string, at: string) => ({ name: "instrument", params: { symbol: series.split("/")[0] }, query: { series, at } });
-const names = ["open", "high", "low", "close", "volume"];
 const difference = (r: Restatement) =>
-  names
+  numbers
     .map((name, i) => [name, r.was[i] ?? "absent", r.is[i] ?? "absent"])
     .filter(([, was, is]) => was !== is)
     .map(([name, was, is]) => `${name} ${was} → ${is}`)

@@ -106,20 +106,17 @@ fn print(t: &Tried) {
     if !t.bars.is_empty() {
         out!("");
         let time = format!("time ({})", t.zone);
+        let absent = || "absent".to_owned();
+        let mut headers = vec![&time[..], "open", "high", "low", "close", "volume"];
+        let told = t.bars.iter().any(|b| b.open_interest.is_some());
+        headers.extend(told.then_some("open interest"));
         let row = |b: &TriedBar| {
-            vec![
-                b.time.clone(),
-                b.open.clone(),
-                b.high.clone(),
-                b.low.clone(),
-                b.close.clone(),
-                b.volume.clone().unwrap_or("absent".to_owned()),
-            ]
+            let mut cells = [&b.time, &b.open, &b.high, &b.low, &b.close].map(String::clone).to_vec();
+            cells.push(b.volume.clone().unwrap_or_else(absent));
+            cells.extend(told.then(|| b.open_interest.clone().unwrap_or_else(absent)));
+            cells
         };
-        show::table(
-            &show::Columns { headers: &[&time, "open", "high", "low", "close", "volume"], numbers: &[1, 2, 3, 4, 5], least: &[] },
-            t.bars.iter().map(row).collect(),
-        );
+        show::table(&show::Columns { headers: &headers, numbers: &[1, 2, 3, 4, 5, 6], least: &[] }, t.bars.iter().map(row).collect());
     }
     for row in &t.refused {
         out!("refused    line {}: {}", row.line, row.because);

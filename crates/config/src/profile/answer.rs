@@ -146,6 +146,9 @@ pub struct Columns {
     /// Quantity traded; none when left out.
     #[serde(default)]
     pub volume: Option<String>,
+    /// Contracts open at the bar's end; none when left out.
+    #[serde(default)]
+    pub open_interest: Option<String>,
 }
 
 fn comma() -> char {

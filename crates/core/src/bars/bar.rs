@@ -8,7 +8,7 @@ use crate::{
 /// Decimals of a number that is not there.
 const ABSENT: u8 = u8::MAX;
 
-/// Open, high, low, close and volume of one slot.
+/// Open, high, low and close of one slot, with its volume and open interest where a source gives them.
 ///
 /// The digits of a number are its own: 7.50 stays 7.50 beside 1200000.000001. Bars are equal when their values are.
 ///
@@ -22,8 +22,8 @@ const ABSENT: u8 = u8::MAX;
 pub struct Bar {
     /// The place it stands in, labelled by its open.
     pub slot: Slot,
-    /// Digits of open, high, low, close and volume: 56 bytes a bar in all, since millions are read at once.
-    mantissas: [i64; 5],
+    /// Digits of open, high, low, close, volume and open interest: 64 bytes a bar in all, since millions are read at once.
+    mantissas: [i64; 6],
     /// How many digits of each stand after the point; the rest is room for further numbers.
     decimals: [u8; 8],
 }
@@ -37,9 +37,24 @@ impl Bar {
         let (v, places) = volume.map_or((0, ABSENT), |v| (v.mantissa, v.scale));
         Bar {
             slot,
-            mantissas: [o.mantissa, h.mantissa, l.mantissa, c.mantissa, v],
+            mantissas: [o.mantissa, h.mantissa, l.mantissa, c.mantissa, v, 0],
             decimals: [o.scale, h.scale, l.scale, c.scale, places, ABSENT, ABSENT, ABSENT],
         }
+    }
+
+    /// The bar with another open interest: contracts that are open at its end, `None` where the source does not say.
+    ///
+    /// ```
+    /// use mizuno_core::{Bar, Decimal, Slot};
+    /// let bar = Bar::new(Slot(20_188), ["7.50"; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
+    /// assert_eq!(bar.with_open_interest(Some("5120".parse()?)).open_interest().unwrap().to_string(), "5120");
+    /// # Ok::<(), mizuno_core::decimal::DecimalError>(())
+    /// ```
+    #[must_use]
+    #[inline]
+    pub fn with_open_interest(mut self, number: Option<Decimal>) -> Bar {
+        (self.mantissas[5], self.decimals[5]) = number.map_or((0, ABSENT), |n| (n.mantissa, n.scale));
+        self
     }
 
     /// A bar whose slot is kept and whose numbers are not there: what stands where a source took a bar back.
@@ -89,6 +104,31 @@ impl Bar {
         (self.decimals[4] != ABSENT).then(|| self.number(4))
     }
 
+    /// Contracts open at its end; `None` where the source does not say.
+    #[must_use]
+    pub fn open_interest(&self) -> Option<Decimal> {
+        (self.decimals[5] != ABSENT).then(|| self.number(5))
+    }
+
+    /// Whether it says all that `other` says, and a number beside that `other` lacks: nothing is taken back.
+    ///
+    /// ```
+    /// use mizuno_core::{Bar, Decimal, Slot};
+    /// let number = |text: &str| text.parse::<Decimal>().unwrap();
+    /// let early = Bar::new(Slot(1), ["7.50"; 4].map(number), Some(number("300")));
+    /// let later = early.with_open_interest(Some(number("5120")));
+    /// assert!(later.completes(&early) && !early.completes(&later) && !early.completes(&early));
+    /// ```
+    #[must_use]
+    pub fn completes(&self, other: &Bar) -> bool {
+        let says = |own: Option<Decimal>, others: Option<Decimal>| others.is_none() || own == others;
+        self.slot == other.slot
+            && self != other
+            && self.prices() == other.prices()
+            && says(self.volume(), other.volume())
+            && says(self.open_interest(), other.open_interest())
+    }
+
     /// Its typical price, as near as a float comes to it: a third of high, low and close together.
     ///
     /// ```
@@ -107,12 +147,12 @@ impl Bar {
         (self.mantissas, self.decimals) == (other.mantissas, other.decimals)
     }
 
-    /// Whether all prices have `price` digits after the point and the volume, if there is one, has `volume`.
+    /// Whether all prices have `price` digits after the point, the volume, if there is one, has `volume`, and the open interest `interest`.
     #[must_use]
     #[inline]
-    pub fn is_printed_with(&self, price: u8, volume: u8) -> bool {
-        let [o, h, l, c, v, ..] = self.decimals;
-        [o, h, l, c] == [price; 4] && (v == volume || v == ABSENT)
+    pub fn is_printed_with(&self, price: u8, volume: u8, interest: u8) -> bool {
+        let [o, h, l, c, v, i, ..] = self.decimals;
+        [o, h, l, c] == [price; 4] && (v == volume || v == ABSENT) && (i == interest || i == ABSENT)
     }
 }
 
@@ -120,7 +160,7 @@ impl PartialEq for Bar {
     fn eq(&self, other: &Bar) -> bool {
         self.slot == other.slot
             && (self.mantissas == other.mantissas && self.decimals == other.decimals
-                || self.prices() == other.prices() && self.volume() == other.volume())
+                || self.prices() == other.prices() && self.volume() == other.volume() && self.open_interest() == other.open_interest())
     }
 }
 
@@ -130,7 +170,8 @@ impl std::fmt::Debug for Bar {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let [o, h, l, c] = self.prices();
         write!(f, "{}: {o} {h} {l} {c}", self.slot.0)?;
-        self.volume().map_or(Ok(()), |v| write!(f, " volume {v}"))
+        self.volume().map_or(Ok(()), |v| write!(f, " volume {v}"))?;
+        self.open_interest().map_or(Ok(()), |n| write!(f, " open interest {n}"))
     }
 }
 
@@ -169,7 +210,8 @@ impl Digits {
         self.whole + self.scale <= MAX_SCALE
     }
 
-    fn take(&mut self, number: Decimal) {
+    /// Makes room for a further number.
+    pub fn take(&mut self, number: Decimal) {
         *self = self.and(Digits { whole: number.whole_digits(), scale: number.scale });
     }
 }

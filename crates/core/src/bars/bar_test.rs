@@ -21,8 +21,21 @@ fn equal_values_are_the_same_bar_however_they_are_printed() {
     assert_ne!(bar(1, "7.5"), bar(2, "7.5"));
     let with = Bar::new(Slot(1), bar(1, "7.5").prices(), Some("0".parse().unwrap()));
     assert_ne!(with, bar(1, "7.5"), "a volume of nought is one");
-    assert!(bar(1, "7.50").is_printed_with(2, 0) && !bar(1, "7.5").is_printed_with(2, 0) && !with.is_printed_with(1, 2));
-    assert_eq!(size_of::<Bar>(), 56, "millions of bars are read at once");
+    assert!(bar(1, "7.50").is_printed_with(2, 0, 0) && !bar(1, "7.5").is_printed_with(2, 0, 0) && !with.is_printed_with(1, 2, 0));
+    assert_eq!(size_of::<Bar>(), 64, "millions of bars are read at once");
+}
+
+#[test]
+fn an_open_interest_is_part_of_a_bar_and_completes_one_without() {
+    let (without, with) = (bar(1, "7.5"), bar(1, "7.50").with_open_interest(Some("20.0".parse().unwrap())));
+    assert_ne!(with, without);
+    assert_eq!(with, bar(1, "7.500").with_open_interest(Some("20".parse().unwrap())));
+    assert!(with.is_printed_with(2, 0, 1) && !with.is_printed_with(2, 0, 0));
+    assert!(with.completes(&without) && !without.completes(&with));
+    let other = bar(1, "7.51").with_open_interest(with.open_interest());
+    let restated = bar(1, "7.5").with_open_interest(Some("21".parse().unwrap()));
+    assert!(!other.completes(&without) && !restated.completes(&with), "a number that changed is no completion");
+    assert!(!bar(2, "7.5").with_open_interest(with.open_interest()).completes(&without));
 }
 
 #[test]

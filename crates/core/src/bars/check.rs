@@ -23,6 +23,8 @@ pub enum Flaw {
     PriceNotPositive,
     /// A negative volume.
     NegativeVolume,
+    /// A negative open interest.
+    NegativeInterest,
     /// Its stamp is not on the interval's grid.
     OffGrid,
     /// The venue was closed.
@@ -35,11 +37,12 @@ pub enum Flaw {
 
 impl Flaw {
     /// All flaws.
-    pub const ALL: [Flaw; 8] = [
+    pub const ALL: [Flaw; 9] = [
         Flaw::HighBelowLow,
         Flaw::OutsideRange,
         Flaw::PriceNotPositive,
         Flaw::NegativeVolume,
+        Flaw::NegativeInterest,
         Flaw::OffGrid,
         Flaw::ClosedMarket,
         Flaw::FromTheFuture,
@@ -54,6 +57,7 @@ impl Flaw {
             Flaw::OutsideRange => "outside-range",
             Flaw::PriceNotPositive => "price-not-positive",
             Flaw::NegativeVolume => "negative-volume",
+            Flaw::NegativeInterest => "negative-interest",
             Flaw::OffGrid => "off-grid",
             Flaw::ClosedMarket => "closed-market",
             Flaw::FromTheFuture => "from-the-future",
@@ -69,6 +73,7 @@ impl Flaw {
             Flaw::OutsideRange => "the open or the close lies outside high and low; look whether the profile swaps columns",
             Flaw::PriceNotPositive => "a price is zero or negative; such a row often stands for a day without trades",
             Flaw::NegativeVolume => "the volume is negative",
+            Flaw::NegativeInterest => "the open interest is negative",
             Flaw::OffGrid => "the stamp is not on the interval's grid; look at the profile's stamp convention",
             Flaw::ClosedMarket => "the venue was closed then; look at the profile's zone, or at the venue's calendar",
             Flaw::FromTheFuture => "the bar opens after the answer had come; look at the profile's zone",
@@ -176,6 +181,8 @@ fn shape(bar: &Bar, any_price: bool) -> Option<Flaw> {
         Some(Flaw::PriceNotPositive)
     } else if bar.volume().is_some_and(|v| v.mantissa < 0) {
         Some(Flaw::NegativeVolume)
+    } else if bar.open_interest().is_some_and(|n| n.mantissa < 0) {
+        Some(Flaw::NegativeInterest)
     } else {
         None
     }

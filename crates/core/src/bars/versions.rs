@@ -38,7 +38,7 @@ pub struct Versions {
 /// How a batch of bars compared with what was already known.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Learned {
-    /// Slots that had no bar before.
+    /// Slots that had no bar before, or one without a number that it has now.
     pub new: u64,
     /// Bars equal to what was known; nothing is stored for them.
     pub same: u64,
@@ -90,8 +90,8 @@ impl Versions {
                     learned.same += 1;
                     continue;
                 }
-                Some(_) => learned.restated += 1,
-                None => learned.new += 1,
+                Some(last) if last.withdrawn || !bar.completes(&last.bar) => learned.restated += 1,
+                _ => learned.new += 1,
             }
             news.rows.push(Version { recorded_at, fetch, bar: *bar, withdrawn: false });
         }

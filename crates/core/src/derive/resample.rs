@@ -198,7 +198,7 @@ pub fn combine(label: Slot, bars: &[Bar], factors: Option<(&Factors, u8)>) -> Op
         _ => (all(Bar::high).map(multiplied).max()?, all(Bar::low).map(multiplied).min()?),
     };
     let prices = [price(first, first.open()), high, low, price(last, last.close())];
-    Some(Bar::new(label, prices, volume(bars, factors.map(|(f, _)| f))))
+    Some(Bar::new(label, prices, volume(bars, factors.map(|(f, _)| f))).with_open_interest(last.open_interest()))
 }
 
 /// The sum of volumes, exact until it is rounded.

@@ -32,6 +32,8 @@ pub struct Day {
     pub close: Decimal,
     /// The volume; nought where none is told.
     pub volume: Decimal,
+    /// Contracts open at its end, where a source tells.
+    pub open_interest: Option<Decimal>,
 }
 
 impl Contract {
@@ -47,6 +49,10 @@ impl Contract {
 
     fn volume_on(&self, date: TradeDate) -> Decimal {
         self.on(date).map_or(Decimal { mantissa: 0, scale: 0 }, |d| d.volume)
+    }
+
+    fn open_interest_on(&self, date: TradeDate) -> Option<Decimal> {
+        self.on(date)?.open_interest
     }
 
     fn has_traded_by(&self, date: TradeDate) -> bool {
@@ -70,6 +76,9 @@ pub enum By {
     },
     /// When the next contract has had the larger volume in so many sessions running.
     Volume(u32),
+    /// When the next contract has had the larger open interest in so many sessions running. That of a session is published in the next one, and
+    /// counts from then on.
+    OpenInterest(u32),
     /// On the dates of a table: the first session of each contract.
     Table(Vec<(TradeDate, String)>),
 }
@@ -176,6 +185,13 @@ pub fn rolled(contracts: &[Contract], sessions: &[Session], closed: usize, by: &
     if front + behind < contracts.len() {
         out.legs.push(Leg { contract: front + behind, from: since, to: None });
     }
+    if let By::OpenInterest(_) = by {
+        let silent = |c: &&Contract| !c.days.is_empty() && c.days.iter().all(|d| d.open_interest.is_none());
+        let names: Vec<&str> = contracts.iter().filter(silent).map(|c| c.symbol.as_str()).collect();
+        if !names.is_empty() {
+            out.notes.push(format!("{}: no source tells the open interest, so the chain rolls there at the latest", names.join(", ")));
+        }
+    }
     out
 }
 
@@ -241,6 +257,14 @@ impl Chain<'_> {
                 let larger = |s: &Session| self.contracts[next].volume_on(s.date) > self.contracts[front].volume_on(s.date);
                 let window = self.sessions[..=at].len() >= confirmed && self.sessions[at + 1 - confirmed..=at].iter().all(larger);
                 window.then(|| format!("the larger volume in {confirmed} sessions running"))
+            }
+            By::OpenInterest(confirmed) => {
+                let confirmed = (*confirmed).max(1) as usize;
+                let of = |contract: usize, s: &Session| self.contracts[contract].open_interest_on(s.date);
+                let larger = |s: &Session| of(next, s).zip(of(front, s)).is_some_and(|(new, old)| new > old);
+                // What was published by the close of a session is that of the sessions before.
+                let window = at >= confirmed && self.sessions[at - confirmed..at].iter().all(larger);
+                window.then(|| format!("the larger open interest in {confirmed} sessions running"))
             }
             By::Table(table) => {
                 let from = self.after(at);

@@ -25,7 +25,7 @@ fn contract(symbol: &str, from: &str, last: &str, calendar: &Calendar, bar: impl
     let sessions = calendar.between(date(from)..date(last).plus(1));
     let day = |s: &Session| {
         let (close, volume) = bar(s.date);
-        Day { date: s.date, close: number(close), volume: Decimal { mantissa: volume, scale: 0 } }
+        Day { date: s.date, close: number(close), volume: Decimal { mantissa: volume, scale: 0 }, open_interest: None }
     };
     let days = sessions.iter().map(day).collect();
     Contract { symbol: symbol.into(), expiry: date(last), first_notice: None, last_traded: date(last), days }
@@ -69,6 +69,29 @@ fn each_rule_rolls_on_its_day() {
     contracts[0].first_notice = Some(date("2025-03-03"));
     assert_eq!(from(&contracts, By::Volume(1)), ("2025-02-27".to_owned(), "2025-02-28".to_owned(), true));
     assert_eq!(from(&contracts, By::BeforeNotice(3)), on("2025-02-25", "2025-02-26"));
+}
+
+#[test]
+fn an_open_interest_counts_from_the_session_after() {
+    let calendar = calendar();
+    let mut contracts = two(&calendar);
+    // What is traded is held, too.
+    contracts.iter_mut().flat_map(|c| &mut c.days).for_each(|day| day.open_interest = Some(day.volume));
+    let from = |contracts: &[Contract], n: u32| {
+        let found = rolls(contracts, &By::OpenInterest(n));
+        (found.rolls[0].decided.to_string(), found.rolls[0].from.to_string(), found.rolls[0].at_the_latest)
+    };
+    // The larger one of the 5th is told on the 6th.
+    assert_eq!(from(&contracts, 1), ("2025-03-06".to_owned(), "2025-03-07".to_owned(), false));
+    assert_eq!(from(&contracts, 2), ("2025-03-11".to_owned(), "2025-03-12".to_owned(), false));
+    assert!(rolls(&contracts, &By::OpenInterest(2)).rolls[0].why.contains("open interest"));
+    // A session of which one is not told confirms nothing, however large the other.
+    let untold = contracts[0].days.iter_mut().find(|d| d.date == date("2025-03-10")).unwrap();
+    untold.open_interest = None;
+    assert_eq!(from(&contracts, 2), ("2025-03-13".to_owned(), "2025-03-14".to_owned(), false));
+    contracts[0].days.iter_mut().for_each(|day| day.open_interest = None);
+    let silent = rolls(&contracts, &By::OpenInterest(1));
+    assert!(silent.rolls[0].at_the_latest && silent.notes[0].starts_with("NEAR: no source tells the open interest"), "{silent:?}");
 }
 
 #[test]
@@ -116,6 +139,8 @@ fn chain() -> impl Strategy<Value = Vec<Contract>> {
                 date: s.date,
                 close: Decimal { mantissa: close, scale: 2 },
                 volume: Decimal { mantissa: volume, scale: 0 },
+                // A second number as wild as the first, sometimes untold.
+                open_interest: (close % 13 > 0).then_some(Decimal { mantissa: close * 31 % 97, scale: 0 }),
             });
             Contract { symbol: format!("C{at}"), expiry: last, first_notice: None, last_traded: last, days: days.collect() }
         };
@@ -125,10 +150,10 @@ fn chain() -> impl Strategy<Value = Vec<Contract>> {
 
 proptest! {
     #[test]
-    fn a_chain_never_goes_back_and_no_roll_knows_what_comes_after(contracts in chain(), confirmed in 1u32..4, cut in 20usize..300) {
+    fn a_chain_never_goes_back_and_no_roll_knows_what_comes_after(contracts in chain(), confirmed in 1u32..4, held in any::<bool>(), cut in 20usize..300) {
         let calendar = calendar();
         let sessions = calendar.sessions();
-        let by = By::Volume(confirmed);
+        let by = if held { By::OpenInterest(confirmed) } else { By::Volume(confirmed) };
         let whole = rolled(&contracts, sessions, sessions.len() - 5, &by, 1);
         for roll in &whole.rolls {
             prop_assert!(roll.contracts.1 > roll.contracts.0 && roll.decided < roll.from);
@@ -146,6 +171,11 @@ proptest! {
         let known: Vec<Contract> = contracts
             .iter()
             .map(|c| Contract { days: c.days.iter().copied().filter(|d| d.date <= sessions[then - 1].date).collect(), ..c.clone() })
+            // The open interest of the last session is not out yet.
+            .map(|mut c| {
+                c.days.iter_mut().filter(|d| d.date == sessions[then - 1].date).for_each(|d| d.open_interest = None);
+                c
+            })
             .collect();
         let before = rolled(&known, sessions, then, &by, 1);
         let decided: Vec<&Roll> = whole.rolls.iter().filter(|r| r.decided <= sessions[then - 1].date).collect();

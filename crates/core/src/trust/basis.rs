@@ -60,7 +60,8 @@ fn scaled(bar: &Bar, new: i64, old: i64, tick: Option<Decimal>) -> Option<Bar> {
     };
     let [open, high, low, close] = bar.prices();
     let prices = [price(open)?, price(high)?, price(low)?, price(close)?];
-    Some(Bar::new(bar.slot, prices, bar.volume().and_then(|v| nearest(v, old, new, 1))))
+    let volume = bar.volume().and_then(|v| nearest(v, old, new, 1));
+    Some(Bar::new(bar.slot, prices, volume).with_open_interest(bar.open_interest()))
 }
 
 #[cfg(test)]

@@ -9,7 +9,7 @@ use crate::{
 };
 
 /// The columns of a bar, in the order differences are counted in.
-pub const COLUMNS: [&str; 5] = ["open", "high", "low", "close", "volume"];
+pub const COLUMNS: [&str; 6] = ["open", "high", "low", "close", "volume", "open interest"];
 
 /// How far two values may lie apart and still be the same.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -30,7 +30,7 @@ pub struct Difference {
     /// The bar of the second.
     pub there: Bar,
     /// Which columns differ, as in [`COLUMNS`].
-    pub columns: [bool; 5],
+    pub columns: [bool; 6],
 }
 
 /// How two series compare.
@@ -41,7 +41,7 @@ pub struct Comparison {
     /// Of these, with the same bar.
     pub equal: u64,
     /// How many differ by column.
-    pub by_column: [u64; 5],
+    pub by_column: [u64; 6],
     /// Slots that only the first has.
     pub only_here: Spans,
     /// Slots that only the second has.
@@ -74,7 +74,7 @@ pub fn compare(interval: Interval, here: &Bars, there: &Bars, tolerance: Toleran
             (Some(x), Some(y)) if x.slot == y.slot => {
                 out.matched += 1;
                 let columns = differing(x, y, tolerance);
-                if columns == [false; 5] {
+                if columns == [false; 6] {
                     out.equal += 1;
                 } else {
                     columns.iter().zip(&mut out.by_column).for_each(|(differs, count)| *count += u64::from(*differs));
@@ -99,9 +99,9 @@ pub fn compare(interval: Interval, here: &Bars, there: &Bars, tolerance: Toleran
     out
 }
 
-fn differing(x: &Bar, y: &Bar, tolerance: Tolerance) -> [bool; 5] {
+fn differing(x: &Bar, y: &Bar, tolerance: Tolerance) -> [bool; 6] {
     if x == y {
-        return [false; 5];
+        return [false; 6];
     }
     let price = |a: Decimal, b: Decimal| {
         let tick = tolerance.tick.unwrap_or(Decimal { mantissa: 0, scale: 0 });
@@ -109,7 +109,9 @@ fn differing(x: &Bar, y: &Bar, tolerance: Tolerance) -> [bool; 5] {
         (a.units(scale) - b.units(scale)).abs() > tick.units(scale).saturating_mul(i128::from(tolerance.ticks))
     };
     let ([o, h, l, c], [p, i, m, d]) = (x.prices(), y.prices());
-    [price(o, p), price(h, i), price(l, m), price(c, d), x.volume() != y.volume()]
+    // Few sources tell the open interest, and many tell it later: only where both do, they can differ.
+    let interest = x.open_interest().zip(y.open_interest()).is_some_and(|(x, y)| x != y);
+    [price(o, p), price(h, i), price(l, m), price(c, d), x.volume() != y.volume(), interest]
 }
 
 /// Collects slots in order into spans, neighbours together.
@@ -178,6 +180,6 @@ mod tests {
         let tick = Tolerance { tick: "0.01".parse().ok(), ticks: 1 };
         assert_eq!(compare(Interval::Daily, &a, &b, tick, 9).equal, 1);
         let strict = compare(Interval::Daily, &a, &b, Tolerance::default(), 9);
-        assert_eq!((strict.equal, strict.by_column), (0, [0, 1, 0, 0, 0]));
+        assert_eq!((strict.equal, strict.by_column), (0, [0, 1, 0, 0, 0, 0]));
     }
 }

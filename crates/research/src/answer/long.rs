@@ -79,7 +79,13 @@ impl Prepared {
             };
             let may_lack = matches!(
                 column,
-                Column::Volume | Column::Completeness | Column::Action | Column::Contract | Column::AveragePrice | Column::Derived(_)
+                Column::Volume
+                    | Column::OpenInterest
+                    | Column::Completeness
+                    | Column::Action
+                    | Column::Contract
+                    | Column::AveragePrice
+                    | Column::Derived(_)
             );
             let optional = may_lack || (absent && !matches!(column, Column::Instrument | Column::Series));
             Heading { name: self.name(column), kind, optional }

@@ -162,6 +162,9 @@ impl Words {
     }
 }
 
+/// The room that open interest takes, as sources' answers are read.
+const OPEN_INTEREST: Digits = Digits { whole: 12, scale: 6 };
+
 /// What a column of values holds, with this room for prices and volumes.
 fn value_kind(column: Column, (price, volume): (Digits, Digits), words: &Words) -> Kind {
     match column {
@@ -174,9 +177,11 @@ fn value_kind(column: Column, (price, volume): (Digits, Digits), words: &Words) 
         Column::AveragePrice => Kind::Number(Digits { whole: price.whole, scale: price.scale.max(FACTOR) }),
         Column::Held | Column::Expected => Kind::Number(Digits { whole: 9, scale: 0 }),
         Column::Volume => Kind::Number(volume),
+        Column::OpenInterest => Kind::Number(OPEN_INTEREST),
         Column::Derived(derived) if !derived.is_exact() => Kind::Real,
         Column::Derived(derived) => Kind::Number(match derived.of {
             Quantity::Volume => volume,
+            Quantity::OpenInterest => OPEN_INTEREST,
             // Half a unit of the last digit, where two prices do not meet in the middle.
             Quantity::Mid => Digits { whole: price.whole, scale: (price.scale + 1).min(18) },
             of if of.is_a_price() => Digits { whole: (price.whole + 1).min(18), scale: price.scale },

@@ -52,6 +52,7 @@ pub(super) fn needed(values: &[Column]) -> Needed {
         high: average || has(Column::High),
         low: average || has(Column::Low),
         volume: average || has(Column::Volume),
+        open_interest: has(Column::OpenInterest),
     }
 }
 
@@ -255,6 +256,7 @@ impl<'c> Rows<'c> {
             Column::PriceFactor => self.factors(bar.slot)?.price.decimal(FACTOR),
             Column::VolumeFactor => self.factors(bar.slot)?.volume.decimal(FACTOR),
             Column::Completeness => self.completeness(measured?, bar.slot)?,
+            Column::OpenInterest => bar.open_interest()?,
             _ => self.volume(bar.slot, bar.volume()?),
         })
     }

@@ -65,6 +65,7 @@ fn columns_of(wanted: &[Derived]) -> impl Iterator<Item = Column> {
             Quantity::Range | Quantity::Typical => &[Column::High, Column::Low],
             Quantity::Turnover => &[Column::High, Column::Low, Column::Volume],
             Quantity::Volume => &[Column::Volume],
+            Quantity::OpenInterest => &[Column::OpenInterest],
             _ => &[],
         }
     };
@@ -94,6 +95,7 @@ fn kept(bar: &Bar, derived: Derived) -> Option<Option<Decimal>> {
         Quantity::Low => Some(bar.low()),
         Quantity::Close => Some(bar.close()),
         Quantity::Volume => bar.volume(),
+        Quantity::OpenInterest => bar.open_interest(),
         _ => return None,
     })
 }
@@ -412,6 +414,7 @@ impl Working {
         let age = if self.aged { (self.instant.0 - finer.end_of(last).0).div_euclid(MINUTE) } else { 0 };
         let session = if self.by_session { finer.session_number(last) } else { 0 };
         let other = self.other.as_mut().and_then(|o| o.at(bar.slot));
-        Input { prices, volume, turnover, other, date, session, cut, age }
+        let open_interest = bar.open_interest().map(Value::of);
+        Input { prices, volume, open_interest, turnover, other, date, session, cut, age }
     }
 }

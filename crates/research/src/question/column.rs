@@ -30,6 +30,8 @@ pub enum Column {
     Close,
     /// Quantity traded.
     Volume,
+    /// Contracts open at the end.
+    OpenInterest,
     /// The source of each bar.
     Source,
     /// Whether the checks doubt the bar.
@@ -58,7 +60,7 @@ pub enum Column {
 
 impl Column {
     /// All columns that are not worked out, in order.
-    pub const ALL: [Column; 21] = [
+    pub const ALL: [Column; 22] = [
         Column::Instrument,
         Column::Series,
         Column::Time,
@@ -69,6 +71,7 @@ impl Column {
         Column::Low,
         Column::Close,
         Column::Volume,
+        Column::OpenInterest,
         Column::Source,
         Column::Doubted,
         Column::Completeness,
@@ -106,6 +109,7 @@ impl Column {
             Column::Low => "low",
             Column::Close => "close",
             Column::Volume => "volume",
+            Column::OpenInterest => "open_interest",
             Column::Source => "source",
             Column::Doubted => "doubted",
             Column::Completeness => "completeness",

@@ -212,16 +212,18 @@ fn tried_bar(b: &Bar, interval: Interval, venue: &Venue) -> mizuno_api::TriedBar
         Interval::Intraday { .. } => venue.zone.to_datetime(b.slot.instant().to_jiff()).strftime("%Y-%m-%d %H:%M:%S").to_string(),
     };
     let [open, high, low, close] = b.prices().map(|p| p.to_string());
-    mizuno_api::TriedBar { time, open, high, low, close, volume: b.volume().map(|v| v.to_string()) }
+    let [volume, open_interest] = [b.volume(), b.open_interest()].map(|n| n.map(|n| n.to_string()));
+    mizuno_api::TriedBar { time, open, high, low, close, volume, open_interest }
 }
 
-/// Open, high, low, close and volume as they were printed; none of a bar that was taken back.
+/// Open, high, low, close, volume and open interest as they were printed; none of a bar that was taken back.
 pub(crate) fn values(bar: &Bar, withdrawn: bool) -> Vec<Option<String>> {
     if withdrawn {
-        return vec![None; 5];
+        return vec![None; 6];
     }
     let printed = |d: Decimal| d.to_string();
-    bar.prices().into_iter().map(|p| Some(printed(p))).chain([bar.volume().map(printed)]).collect()
+    let others = [bar.volume(), bar.open_interest()].map(|n| n.map(printed));
+    bar.prices().into_iter().map(|p| Some(printed(p))).chain(others).collect()
 }
 
 pub(crate) fn traced(series: &SeriesKey, traced: &Traced) -> mizuno_api::BarVersion {

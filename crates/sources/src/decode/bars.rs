@@ -22,8 +22,9 @@ pub(super) fn read(
     };
     let wanted = super::wanted(answer);
     let volume = columns.volume.as_ref().map(|_| 5);
+    let interest = columns.open_interest.as_ref().map(|_| 5 + usize::from(volume.is_some()));
     let clock = columns.clock.as_ref().map(|_| wanted.len() - 1);
-    let reader = Reader { answer, offer, wanted: &wanted, volume, clock };
+    let reader = Reader { answer, offer, wanted: &wanted, volume, interest, clock };
     let zone = answer.zone.as_ref().unwrap_or(&venue.zone);
     // Room for about as many bars as there are: few sources write one in less.
     out.bars.rows.reserve(page.body.len() / 48);
@@ -49,6 +50,7 @@ struct Reader<'p> {
     offer: &'p Offer,
     wanted: &'p [&'p str],
     volume: Option<usize>,
+    interest: Option<usize>,
     clock: Option<usize>,
 }
 
@@ -77,8 +79,16 @@ impl Reader<'_> {
             Some(place) => Some(in_ones(number(place)?, self.offer.volume_unit)?),
             None => None,
         };
-        Ok(Bar::new(slot, prices, volume))
+        let interest = self.interest.filter(|place| value(*place).is_some()).map(|place| contracts(number(place)?)).transpose()?;
+        Ok(Bar::new(slot, prices, volume).with_open_interest(interest))
     }
+}
+
+/// An open interest that fits into 18 digits, six of them after the point.
+fn contracts(number: Decimal) -> Result<Decimal, String> {
+    let whole = if number.scale > 6 { number.at_scale(6) } else { Some(number) };
+    let fits = whole.filter(|n| n.whole_digits() <= 12);
+    fits.ok_or_else(|| format!("an open interest of {number} has more than 12 digits before the point, or more than 6 after it"))
 }
 
 /// A volume in units of `unit` as a volume in ones.

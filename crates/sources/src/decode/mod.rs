@@ -108,11 +108,12 @@ fn unreadable(message: String) -> Failure {
     Failure::new(Class::Unreadable, message)
 }
 
-/// The names of a bar's columns: time, prices, volume and the time of day, as far as there are such.
+/// The names of a bar's columns: time, prices, volume, open interest and the time of day, as far as there are such.
 fn wanted(answer: &Answer) -> Vec<&str> {
     let Some(c) = &answer.columns else { return vec![] };
     let mut out = vec![&c.time[..], &c.open, &c.high, &c.low, &c.close];
     out.extend(c.volume.as_deref());
+    out.extend(c.open_interest.as_deref());
     out.extend(c.clock.as_deref());
     out
 }

@@ -3,11 +3,12 @@
 //! Rows stand by (slot, recorded_at). The columns are `time` (TIMESTAMP in
 //! UTC microseconds, or DATE for daily bars), `recorded_at`, `fetch`, and
 //! `open`, `high`, `low`, `close`, `volume` as DECIMAL; a withdrawn bar has no prices.
+//! `open_interest` stands behind them where a bar has one.
 //!
 //! A column has one scale, the largest of its numbers: DECIMAL(18, s) where all
 //! fit into 18 digits, DECIMAL(38, s) where not. Where numbers were printed with
 //! fewer digits, `decimals` says with how many: those of the open in its last two
-//! digits, of high, low, close and volume in the pairs before them. Columns are
+//! digits, of high, low, close, volume and open interest in the pairs before them. Columns are
 //! found by name, so that a later version may add further numbers.
 
 use crate::{
@@ -23,7 +24,7 @@ use parquet::{
 };
 
 /// Which numbers of bars somebody needs, besides the close. A column that nobody needs is not unpacked: the close stands in the place of
-/// another price then, and a volume is absent.
+/// another price then, and a volume or an open interest is absent.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Needed {
     /// The open.
@@ -34,11 +35,13 @@ pub struct Needed {
     pub low: bool,
     /// The volume.
     pub volume: bool,
+    /// The open interest.
+    pub open_interest: bool,
 }
 
 impl Needed {
     /// All numbers there are.
-    pub const ALL: Needed = Needed { open: true, high: true, low: true, volume: true };
+    pub const ALL: Needed = Needed { open: true, high: true, low: true, volume: true, open_interest: true };
 }
 
 /// The span of the block that `slot` belongs to: a UTC day for bars of seconds,
@@ -64,8 +67,18 @@ pub fn digits(versions: &Versions) -> (Digits, Digits) {
     mizuno_core::bar::digits(versions.rows.iter().filter(|v| !v.withdrawn).map(|v| &v.bar))
 }
 
+/// The room that their open interest takes; `None` where no bar has one.
+fn interest(versions: &Versions) -> Option<Digits> {
+    let mut all = versions.rows.iter().filter_map(|v| v.bar.open_interest()).peekable();
+    all.peek()?;
+    let mut room = Digits::default();
+    all.for_each(|n| room.take(n));
+    Some(room)
+}
+
 /// A column is optional only where some row lacks a value: levels cost time on every reading.
-fn columns(interval: Interval, versions: &Versions, (price, volume): (Digits, Digits), printed_alike: bool) -> Vec<Column> {
+fn columns(interval: Interval, versions: &Versions, room: (Digits, Digits, Option<Digits>), printed_alike: bool) -> Vec<Column> {
+    let (price, volume, interest) = room;
     let withdrawn = versions.rows.iter().any(|v| v.withdrawn);
     let unknown = versions.rows.iter().any(|v| v.bar.volume().is_none());
     let column = |name: &str, kind, optional| Column { name: name.to_owned(), kind, optional };
@@ -73,14 +86,15 @@ fn columns(interval: Interval, versions: &Versions, (price, volume): (Digits, Di
     let mut out = vec![column("time", time, false), column("recorded_at", Kind::Instant, false), column("fetch", Kind::Whole, false)];
     out.extend(["open", "high", "low", "close"].map(|name| column(name, Kind::decimal(price), withdrawn)));
     out.push(column("volume", Kind::decimal(volume), withdrawn || unknown));
+    out.extend(interest.map(|room| column("open_interest", Kind::decimal(room), true)));
     out.extend((!printed_alike).then(|| column("decimals", Kind::Code, false)));
     out
 }
 
 /// How many digits each number of a bar has after the point, two decimal digits each.
 fn decimals(bar: &Bar) -> i64 {
-    let all = bar.prices().map(|p| p.scale).into_iter().chain(bar.volume().map(|v| v.scale));
-    all.zip(0..).map(|(scale, at)| i64::from(scale) * 100i64.pow(at)).sum()
+    let all = bar.prices().map(Some).into_iter().chain([bar.volume(), bar.open_interest()]);
+    all.map(|number| number.map_or(0, |n| n.scale)).zip(0..).map(|(scale, at)| i64::from(scale) * 100i64.pow(at)).sum()
 }
 
 /// The Parquet file of some versions.
@@ -90,8 +104,10 @@ fn decimals(bar: &Bar) -> i64 {
 pub fn encode(interval: Interval, versions: &Versions) -> Result<Vec<u8>> {
     let rows = &versions.rows;
     let (price, volume) = digits(versions);
-    let alike = rows.iter().all(|v| v.withdrawn || v.bar.is_printed_with(price.scale, volume.scale));
-    let columns = columns(interval, versions, (price, volume), alike);
+    let interest = interest(versions);
+    let interest_scale = interest.map_or(0, |room| room.scale);
+    let alike = rows.iter().all(|v| v.withdrawn || v.bar.is_printed_with(price.scale, volume.scale, interest_scale));
+    let columns = columns(interval, versions, (price, volume, interest), alike);
     let bar = |v: &Version, of: fn(&Bar) -> Option<Decimal>| (!v.withdrawn).then(|| of(&v.bar)).flatten();
     let numbers = |room: Digits, of: fn(&Bar) -> Option<Decimal>| Values::decimals(room, rows.iter().map(|v| bar(v, of)), rows.len());
     let write = || {
@@ -106,6 +122,7 @@ pub fn encode(interval: Interval, versions: &Versions) -> Result<Vec<u8>> {
             numbers(price, |b| Some(b.close())),
             numbers(volume, Bar::volume),
         ];
+        values.extend(interest.map(|room| numbers(room, Bar::open_interest)));
         if !alike {
             values.push(Values::all(rows.iter().map(|v| decimals(&v.bar))));
         }
@@ -180,6 +197,7 @@ impl<'f> Group<'f> {
             true => self.spread("volume")?,
             false => (Spread::Narrow(vec![0; self.count]), vec![0; self.count]),
         };
+        let interest = (needed.open_interest && self.has("open_interest")).then(|| self.interest()).transpose()?;
         let printed = self.has("decimals").then(|| self.all("decimals")).transpose()?;
         if let (Spread::Narrow(o), Spread::Narrow(h), Spread::Narrow(l), Spread::Narrow(c), Spread::Narrow(v), None) =
             (open, high, low, &close, &volume, &printed)
@@ -190,17 +208,21 @@ impl<'f> Group<'f> {
             let (time, o, h, l, c, v) = (&time[..n], &o[..n], &h[..n], &l[..n], &c[..n], &v[..n]);
             let bar = |i: usize, volume| Bar::new(Slot(time[i]), [price(o[i]), price(h[i]), price(l[i]), price(c[i])], volume);
             let volume = |i: usize| Decimal { mantissa: v[i], scale: volume_scale };
+            let from = out.len();
             match known.is_empty() {
                 true => out.extend((0..n).map(|i| bar(i, Some(volume(i))))),
                 false => out.extend((0..n).map(|i| bar(i, known.get(i).is_none_or(|level| *level > 0).then(|| volume(i))))),
             }
+            if let Some(interest) = interest {
+                for (i, bar) in out[from..].iter_mut().enumerate() {
+                    *bar = bar.with_open_interest(interest.at(i, None)?);
+                }
+            }
             return Ok(levels);
         }
         let bar = |i: usize| {
-            let number = |column: &Spread, at: u32, scale: u8| {
-                let own = printed.as_ref().map_or(scale, |all| (all[i] / 100i64.pow(at) % 100) as u8);
-                column.number(i, scale, own)
-            };
+            let own = |at: u32| printed.as_ref().map(|all| (all[i] / 100i64.pow(at) % 100) as u8);
+            let number = |column: &Spread, at: u32, scale: u8| column.number(i, scale, own(at).unwrap_or(scale));
             let prices = [
                 number(open, if needed.open { 0 } else { 3 }, price_scale)?,
                 number(high, if needed.high { 1 } else { 3 }, price_scale)?,
@@ -211,12 +233,20 @@ impl<'f> Group<'f> {
                 true => Some(number(&volume, 4, volume_scale)?),
                 false => None,
             };
-            Decoded::Ok(Bar::new(Slot(time[i]), prices, volume))
+            let interest = interest.as_ref().map_or(Ok(None), |interest| interest.at(i, own(5)))?;
+            Decoded::Ok(Bar::new(Slot(time[i]), prices, volume).with_open_interest(interest))
         };
         for i in 0..self.count {
             out.push(bar(i)?);
         }
         Ok(levels)
+    }
+
+    fn interest(&self) -> Decoded<Interest> {
+        let (values, levels) = self.spread("open_interest")?;
+        let schema = self.reader.metadata().schema_descr();
+        let scale = schema.columns().iter().find(|c| c.name() == "open_interest").map_or(0, |c| c.type_scale());
+        Ok(Interest { values, levels, scale: u8::try_from(scale).unwrap_or(0) })
     }
 
     fn place(&self, column: &str) -> Option<usize> {
@@ -278,6 +308,21 @@ impl<'f> Group<'f> {
     }
 }
 
+/// The open interest of each row, at the scale that the file says.
+struct Interest {
+    values: Spread,
+    levels: Vec<i16>,
+    scale: u8,
+}
+
+impl Interest {
+    /// That of a row, with so many digits after the point where not all are printed alike.
+    fn at(&self, row: usize, own: Option<u8>) -> Decoded<Option<Decimal>> {
+        let is_there = self.levels.get(row).is_none_or(|level| *level > 0);
+        is_there.then(|| self.values.number(row, self.scale, own.unwrap_or(self.scale))).transpose()
+    }
+}
+
 impl Spread {
     /// A number with `own` of the column's `scale` digits after the point.
     fn number(&self, at: usize, scale: u8, own: u8) -> Decoded<Decimal> {
@@ -307,8 +352,10 @@ mod tests {
 
     prop_compose! {
         fn version(few: bool)(slot in -1_000_000i64..1_000_000_000, at in 0i64..1_000, fetch in 1i64..99, prices in prop::array::uniform4(number(few)),
-                     volume in prop::option::of(number(few)), withdrawn in prop::bool::weighted(0.1)) -> Version {
-            let bar = if withdrawn { Bar::nothing(Slot(slot)) } else { Bar::new(Slot(slot), prices, volume) };
+                     volume in prop::option::of(number(few)), interest in prop::option::weighted(0.3, number(few)),
+                     withdrawn in prop::bool::weighted(0.1)) -> Version {
+            let bar = Bar::new(Slot(slot), prices, volume).with_open_interest(interest);
+            let bar = if withdrawn { Bar::nothing(Slot(slot)) } else { bar };
             Version { recorded_at: Timestamp(at), fetch, bar, withdrawn }
         }
     }

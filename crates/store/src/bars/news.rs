@@ -53,14 +53,15 @@ pub(crate) async fn learn(
     Ok(learned)
 }
 
-/// The numbers of a version as text: open, high, low, close and volume, a hyphen for none.
+/// The numbers of a version as text: open, high, low, close and volume, a hyphen for none, and the open interest where there is one.
 fn numbers(version: &Version) -> String {
     if version.withdrawn {
         return "- - - - -".to_owned();
     }
     let [open, high, low, close] = version.bar.prices();
     let volume = version.bar.volume().map_or("-".to_owned(), |v| v.to_string());
-    format!("{open} {high} {low} {close} {volume}")
+    let interest = version.bar.open_interest().map_or(String::new(), |n| format!(" {n}"));
+    format!("{open} {high} {low} {close} {volume}{interest}")
 }
 
 /// A bar from its numbers as text; further numbers are those of a later mizuno.
@@ -68,7 +69,8 @@ fn bar_of(slot: Slot, numbers: &str) -> Option<Bar> {
     let mut all = numbers.split(' ');
     let mut next = || all.next().map(|text| text.parse::<Decimal>().ok());
     let prices = [next()??, next()??, next()??, next()??];
-    Some(Bar::new(slot, prices, next()?))
+    let (volume, interest) = (next()?, next().flatten());
+    Some(Bar::new(slot, prices, volume).with_open_interest(interest))
 }
 
 /// Adds rows to the tail, all of them in one message to the database.

@@ -34,6 +34,8 @@ pub enum Quantity {
     Close,
     /// Quantity traded.
     Volume,
+    /// Contracts open at the end.
+    OpenInterest,
     /// The middle between the closes of bid and ask.
     Mid,
     /// The close of the ask less that of the bid.
@@ -67,12 +69,13 @@ pub enum Quantity {
 }
 
 /// The word, the unit and the formula of each quantity.
-pub const QUANTITIES: [(Quantity, &str, &str, &str); 20] = [
+pub const QUANTITIES: [(Quantity, &str, &str, &str); 21] = [
     (Quantity::Open, "open", "price", "first price"),
     (Quantity::High, "high", "price", "highest price"),
     (Quantity::Low, "low", "price", "lowest price"),
     (Quantity::Close, "close", "price", "last price"),
     (Quantity::Volume, "volume", "units traded", "quantity traded"),
+    (Quantity::OpenInterest, "open_interest", "contracts", "contracts open at the end of the bar"),
     (Quantity::Mid, "mid", "price", "(close of the bid + close of the ask) / 2"),
     (Quantity::Spread, "spread", "price", "close of the ask − close of the bid"),
     (Quantity::Typical, "typical", "price", "(high + low + close) / 3"),

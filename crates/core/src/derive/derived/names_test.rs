@@ -34,7 +34,7 @@ fn what_is_wrong_with_a_name_is_said() {
         ("mean_02_of_low", "`mean_02_of_low`: mean goes over 1 to 2000 bars; write it like mean_20 or mean_5_sessions"),
         (
             "median_5",
-            "`median_5` is no number of a bar; there is open, high, low, close, volume, mid, spread, typical, turnover, change, range, gap, return, \
+            "`median_5` is no number of a bar; there is open, high, low, close, volume, open_interest, mid, spread, typical, turnover, change, range, gap, return, \
              log_return, total_return, drawdown, rises, falls, age, days_to_expiry; and over the last bars mean_N, deviation_N, sum_N, lowest_N, \
              highest_N, drawdown_N",
         ),

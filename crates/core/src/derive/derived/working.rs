@@ -118,6 +118,8 @@ pub struct Input {
     pub prices: [Priced; 4],
     /// Quantity traded, as it is served.
     pub volume: Option<Value>,
+    /// Contracts open at its end.
+    pub open_interest: Option<Value>,
     /// Money traded, as traded.
     pub turnover: Option<f64>,
     /// The close of the other side, where somebody asks for both.
@@ -225,6 +227,8 @@ impl Deriver {
         let price = |p: &Priced| Some(Value { real: times(p).real(), exact: Some(times(p).exact(self.decimals)) });
         let less = |a: &Priced, b: &Priced| Some(difference(&times(a), &times(b), self.decimals));
         let real = |p: &Priced| times(p).real();
+        // Nothing is a share of a price that is not above nought.
+        let share = |part: f64, of: f64| (of > 0.0).then(|| part / of);
         let count = |n: i64| Some(Value::of(Decimal { mantissa: n, scale: 0 }));
         match of {
             Quantity::Open => price(open),
@@ -232,6 +236,7 @@ impl Deriver {
             Quantity::Low => price(low),
             Quantity::Close => price(close),
             Quantity::Volume => bar.volume,
+            Quantity::OpenInterest => bar.open_interest,
             Quantity::Mid => middle(&times(close), &times(bar.other.as_ref()?), self.decimals),
             Quantity::Spread => less(bar.other.as_ref()?, close),
             Quantity::Typical => Value::float((real(high) + real(low) + real(close)) / 3.0),
@@ -239,10 +244,10 @@ impl Deriver {
             Quantity::Change => less(close, before?),
             Quantity::Range => less(high, low),
             Quantity::Gap => less(open, before?),
-            Quantity::Return => Value::float(less(close, before?)?.real / real(before?)),
-            Quantity::LogReturn => Value::float((less(close, before?)?.real / real(before?)).ln_1p()),
+            Quantity::Return => Value::float(share(less(close, before?)?.real, real(before?))?),
+            Quantity::LogReturn => Value::float(share(less(close, before?)?.real, real(before?))?.ln_1p()),
             Quantity::TotalReturn => self.total_return(close, before?),
-            Quantity::Drawdown => Value::float((real(close) - self.highest) / self.highest),
+            Quantity::Drawdown => Value::float(share(real(close) - self.highest, self.highest)?),
             Quantity::Rises => before.and_then(|_| count(self.rises.into())),
             Quantity::Falls => before.and_then(|_| count(self.falls.into())),
             Quantity::Age => count(bar.age),
@@ -264,7 +269,7 @@ impl Deriver {
         // As exact as it can be where the share is still one.
         let moved = close.raw.minus(before.raw).map_or(is - was, Decimal::to_f64);
         let gain = if shares == 1.0 { moved + paid } else { shares * is + paid - was };
-        Value::float(gain / was)
+        (was > 0.0).then(|| Value::float(gain / was))?
     }
 }
 
@@ -368,7 +373,7 @@ impl Ring {
             Function::Highest => pick(std::cmp::Ordering::Greater),
             Function::Drawdown => {
                 let highest = self.reals.iter().copied().fold(f64::NEG_INFINITY, f64::max);
-                Value::float((last.real - highest) / highest)
+                (highest > 0.0).then(|| Value::float((last.real - highest) / highest))?
             }
         }
     }

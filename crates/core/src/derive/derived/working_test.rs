@@ -22,6 +22,7 @@ fn input(at: usize, prices: [Decimal; 4], cut: bool) -> Input {
     let date = TradeDate(20_185 + at as i32);
     Input {
         prices: prices.map(|raw| Priced { raw, slot: Slot::on(date) }),
+        open_interest: None,
         volume: None,
         turnover: None,
         other: None,
@@ -70,6 +71,21 @@ fn a_run_ends_where_the_price_stands_still() {
 fn a_division_by_nought_gives_an_empty_cell() {
     assert_eq!(worked("return", &["0", "7.50"], &[])[1], None);
     assert_eq!(worked("log_return", &["7.50", "-1"], &[])[1], None);
+}
+
+#[test]
+fn a_price_below_nought_is_held_against_one_above_and_nothing_against_it() {
+    let closes = ["10.62", "-0.21", "11.39", "11.31"];
+    assert_eq!(exact(&worked("change", &closes, &[])), ["-", "-10.83", "11.60", "-0.08"]);
+    for (name, is_there) in [
+        ("return", [false, true, false, true]),
+        ("log_return", [false, false, false, true]),
+        ("total_return", [false, true, false, true]),
+        ("drawdown", [true; 4]),
+        ("drawdown_1", [true, false, true, true]),
+    ] {
+        assert_eq!(worked(name, &closes, &[]).iter().map(Option::is_some).collect::<Vec<_>>(), is_there, "{name}");
+    }
 }
 
 #[test]
