@@ -197,7 +197,8 @@ async fn every_bar_leads_to_its_line(service: &Service, dates: &std::ops::Range<
                 assert!(matches!(told, (Some(1..), Some(false), true)), "{name}@{at}: {version}");
             }
             let last = versions.last().unwrap()["values"].as_array().unwrap();
-            let values: Vec<&str> = last.iter().map(|v| v.as_str().unwrap_or_default()).collect();
+            // The open interest is no usual column of an answer.
+            let values: Vec<&str> = last.iter().take(5).map(|v| v.as_str().unwrap_or_default()).collect();
             assert_eq!(values.join(","), *row, "{name}@{at}: the last version is the one that is served");
             traced += versions.len();
         }
