@@ -93,8 +93,8 @@ async fn an_audit_finds_what_a_source_changed_long_ago() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_changed_basis_is_collected_again_and_no_reader_sees_a_step() {
-    // An hour a second: the evening after a split comes soon.
-    let bench = bench(3600.0);
+    // Four hours a second: the evening after a split comes soon.
+    let bench = bench(14_400.0);
     let rows = bench.own_source("");
     fill(&bench, &rows, "2025-04-10", 1.0);
     let service = bench.serve();

@@ -8,7 +8,7 @@ use mizuno_sim::faults::Faults;
 #[tokio::test(flavor = "multi_thread")]
 async fn a_bar_is_traced_to_its_versions_and_the_lines_they_stand_on() {
     // Wednesday evening at Aldermere: the day's volumes are not yet what they will be.
-    let bench = Bench::whole_demo("2025-04-09T06:00:00Z", 3600.0, Faults::of_the_demo(), false);
+    let bench = Bench::whole_demo("2025-04-09T06:00:00Z", 14_400.0, Faults::of_the_demo(), false);
     let service = bench.serve();
     assert_eq!(service.cli(&["collect", "lodestar-daily", "--from", "2025-04-01"]).code, 0);
     // Two sessions later the source says otherwise.
