@@ -43,6 +43,15 @@ pub enum Fault {
         /// Which day.
         date: TradeDate,
     },
+    /// Until some moment, the volume of a daily bar lacks a tenth of what was traded.
+    EarlyVolume {
+        /// Whose.
+        symbol: &'static str,
+        /// Which day.
+        date: TradeDate,
+        /// Until when.
+        until: Timestamp,
+    },
     /// The first so many answers for a symbol are this instead.
     Instead {
         /// Whose; every symbol's when empty.
@@ -159,6 +168,7 @@ impl Faults {
             Fault::CutFile { symbol: "OSP", times: 1 },
             Fault::RepeatedRows { symbol: "TEA" },
             Fault::HighBelowLow { symbol: "CRK", date: day("2025-04-03") },
+            Fault::EarlyVolume { symbol: "PLV", date: day("2025-04-09"), until: "2025-04-10T04:00:00Z".parse().unwrap_or(Timestamp(0)) },
             Fault::Unfinished { source: "lodestar" },
             Fault::Restates { source: "lodestar" },
             Fault::BadPrint { source: "lodestar", symbol: "WIG", at: "2025-04-08T00:15:00Z".parse().unwrap_or(Timestamp(0)) },

@@ -49,7 +49,7 @@ pub(crate) fn answer(world: &World, heard: &Heard<'_>) -> Said {
         return Said::no(400, TEXT, "Dates as YYYY-MM-DD, or seconds since 1970.\n");
     };
     let mut rows = rows(world, &symbol, step, range, heard.now);
-    spoil(world, &symbol, step, &mut rows);
+    spoil(world, &symbol, step, heard.now, &mut rows);
     Said::ok(TEXT, print(world, &symbol, step, &rows), &symbol)
 }
 
@@ -87,7 +87,7 @@ fn rows(world: &World, symbol: &str, step: Step, (from, to): (Timestamp, Timesta
     out
 }
 
-fn spoil(world: &World, symbol: &str, step: Step, rows: &mut Vec<(TradeDate, Tick)>) {
+fn spoil(world: &World, symbol: &str, step: Step, now: Timestamp, rows: &mut Vec<(TradeDate, Tick)>) {
     for (fault, strikes) in world.faults.iter() {
         match fault {
             Fault::LostAfternoon { symbol: s, date, heals_after } if *s == symbol && step == Step::Minute => {
@@ -103,6 +103,9 @@ fn spoil(world: &World, symbol: &str, step: Step, rows: &mut Vec<(TradeDate, Tic
             }
             Fault::HighBelowLow { symbol: s, date } if *s == symbol && step == Step::Day => {
                 rows.iter_mut().filter(|(d, _)| d == date).for_each(|(_, bar)| bar.prices.swap(1, 2));
+            }
+            Fault::EarlyVolume { symbol: s, date, until } if *s == symbol && step == Step::Day && now < *until => {
+                rows.iter_mut().filter(|(d, _)| d == date).for_each(|(_, bar)| bar.volume = bar.volume * 9 / 10);
             }
             Fault::Shuffled { symbol: s } if *s == symbol => {
                 let half = rows.len() / 2;
