@@ -180,7 +180,7 @@ pub struct VerifyEdition {
 /// What was found of an edition.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct EditionVerdict {
-    /// Whether all is as it was made.
+    /// Whether all is as it was made. Where another version of the program made it, other bytes with the same contents are sound.
     pub sound: bool,
     /// Files that were looked at.
     pub files: u64,
@@ -188,8 +188,10 @@ pub struct EditionVerdict {
     pub damaged: BTreeMap<String, String>,
     /// Whether it was made again.
     pub again: bool,
-    /// Files that came out otherwise.
+    /// Files that came out with other bytes.
     pub differ: Vec<String>,
+    /// Those of them that say the same: of a Parquet file, the same columns and rows. Of an edition whose files are gone, none can be compared.
+    pub same_contents: Vec<String>,
     /// The version of the program that made it, where that is another one.
     pub other_program: Option<String>,
 }

@@ -168,6 +168,63 @@ async fn an_edition_is_made_again_to_the_last_byte_whatever_has_changed_since() 
     );
 }
 
+/// Writes other bytes into a file of edition 1, as if it had been made so.
+async fn made_otherwise(bench: &Bench, path: &str, change: impl Fn(Vec<u8>) -> Vec<u8>) {
+    let file = folder(bench, 1).join(path);
+    let was = std::fs::read(&file).unwrap();
+    let is = change(was.clone());
+    assert_ne!(was, is, "{path} is another");
+    // Not into the bytes that another edition shares.
+    std::fs::remove_file(&file).unwrap();
+    std::fs::write(&file, &is).unwrap();
+    let done = sqlx::query("UPDATE edition_file SET digest = ?, bytes = ? WHERE path = ?")
+        .bind(mizuno_store::payloads::digest(&is))
+        .bind(is.len() as i64)
+        .bind(path)
+        .execute(&mut bench.database().await)
+        .await
+        .unwrap();
+    assert_eq!(done.rows_affected(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_another_version_wrote_in_other_bytes_is_shown_to_say_the_same() {
+    let (bench, service) = collected().await;
+    make(&service);
+    assert_eq!(service.stop(), Some(0));
+    let replaced = |bytes: Vec<u8>, from: &[u8], to: &[u8]| {
+        let at = bytes.windows(from.len()).rposition(|w| w == from).unwrap();
+        [&bytes[..at], to, &bytes[at + from.len()..]].concat()
+    };
+    sqlx::query("UPDATE edition SET program = '0.0.9'").execute(&mut bench.database().await).await.unwrap();
+    // The footer of a Parquet file ends in the name of who made it.
+    let minutes = "minutes/ALDX/2025-04-09.parquet";
+    made_otherwise(&bench, minutes, |bytes| replaced(bytes, b"mizuno", b"onuzim")).await;
+    let program = format!("\"program\": \"{}\"", env!("CARGO_PKG_VERSION"));
+    made_otherwise(&bench, "datapackage.json", |bytes| replaced(bytes, program.as_bytes(), b"\"program\": \"0.0.9\"")).await;
+    let service = bench.serve();
+    let said = service.cli(&["editions", "study/1", "--verify", "--again"]);
+    for told in [
+        "minutes/ALDX/2025-04-09.parquet: made again it has other bytes and the same contents",
+        "datapackage.json: made again it has other bytes and the same contents",
+        "version 0.0.9 made it, and this is",
+        "made again they say the same",
+    ] {
+        assert!(said.code == 0 && said.out.contains(told), "{told}: {said:?}");
+    }
+    // Other contents are no matter of the version.
+    assert_eq!(service.stop(), Some(0));
+    made_otherwise(&bench, "closes/2024-06.csv", |bytes| replaced(bytes, b".", b",")).await;
+    let service = bench.serve();
+    let said = service.cli(&["editions", "study/1", "--verify", "--again", "--json"]);
+    let found = said.json();
+    assert_eq!((said.code, &found["sound"], &found["other_program"]), (3, &false.into(), &"0.0.9".into()), "{found}");
+    let only_bytes: Vec<&Value> =
+        found["differ"].as_array().unwrap().iter().filter(|path| !found["same_contents"].as_array().unwrap().contains(path)).collect();
+    assert_eq!(only_bytes, ["closes/2024-06.csv"]);
+    assert!(found["damaged"].as_object().unwrap().is_empty(), "{found}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn what_has_not_changed_is_the_same_file_and_what_has_is_told_with_its_cause() {
     let (bench, service) = collected().await;

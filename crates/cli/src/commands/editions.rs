@@ -306,12 +306,19 @@ fn verdict(client: &Client, found: EditionVerdict, name: &str) -> Result<Code, F
         out!("{path}: {what}");
     }
     for path in &found.differ {
-        out!("{path}: comes out otherwise when it is made again");
+        match found.same_contents.contains(path) {
+            true => out!("{path}: made again it has other bytes and the same contents"),
+            false => out!("{path}: comes out otherwise when it is made again"),
+        }
     }
     if let (Some(program), false) = (&found.other_program, found.differ.is_empty()) {
-        out!("version {program} made it, and this is {}; compare the files themselves", env!("CARGO_PKG_VERSION"));
+        out!("version {program} made it, and this is {}", env!("CARGO_PKG_VERSION"));
     }
-    let again = if found.again { ", and made again they are the same" } else { "" };
+    let again = match (found.again, found.differ.is_empty()) {
+        (false, _) => "",
+        (true, true) => ", and made again they are the same",
+        (true, false) => ", and made again they say the same",
+    };
     match found.sound {
         true => out!("{}: {} files are as they were made{again}", escaped(name), found.files),
         false => note!("the record of {} has the sums; make a new one, or put the files back from a copy", escaped(name)),

@@ -2,6 +2,7 @@
 
 use super::{
     Progress, Recipe, SUMS,
+    alike::says_the_same,
     file::{failed, sum_of},
     making::Maker,
 };
@@ -26,8 +27,8 @@ pub struct Verdict {
     pub files: u64,
     /// Files that are not as they were made, each with what is wrong.
     pub damaged: Vec<(String, String)>,
-    /// Where it was made again: files that came out otherwise.
-    pub differ: Vec<String>,
+    /// Where it was made again: files that came out with other bytes, and whether they say the same.
+    pub differ: Vec<(String, bool)>,
     /// Whether another version of the program made it.
     pub other_program: Option<String>,
 }
@@ -78,8 +79,8 @@ impl Research {
         Ok(out)
     }
 
-    /// The files that come out otherwise when an edition is made again from its record alone.
-    async fn made_again(self: &Arc<Self>, row: &EditionRow, files: &[FileRow]) -> Result<Vec<String>, DeskError> {
+    /// The files that come out with other bytes when an edition is made again from its record alone, and whether they say the same.
+    async fn made_again(self: &Arc<Self>, row: &EditionRow, files: &[FileRow]) -> Result<Vec<(String, bool)>, DeskError> {
         let folder = self.editions_folder().join(".making").join(format!("{}-{}-again", row.spec, row.number));
         let since = self.edition_before(row).await?.map(|before| before.instant);
         let maker = Maker {
@@ -93,18 +94,20 @@ impl Research {
             waiting: std::sync::Mutex::default(),
             progress: Arc::new(Progress::default()),
         };
-        let made = self
-            .desk
-            .hands
-            .long(move || async move { maker.make().await })
-            .await
-            .map_err(|e| DeskError::fault("making an edition again", e));
+        let (was, is) = (self.edition_folder(row), folder.clone());
+        let sums = |files: &[FileRow]| -> BTreeMap<String, String> {
+            files.iter().filter(|f| f.path != SUMS).map(|f| (f.path.clone(), f.digest.clone())).collect()
+        };
+        let before = sums(files);
+        let work = move || async move {
+            let after = sums(&maker.make().await?.rows);
+            let all: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
+            let differ = all.into_iter().filter(|path| before.get(*path) != after.get(*path));
+            Ok(differ.map(|path| (path.clone(), says_the_same(path, &was, &is))).collect())
+        };
+        let differ = self.desk.hands.long(work).await.map_err(|e| DeskError::fault("making an edition again", e));
         let _ = std::fs::remove_dir_all(&folder);
-        let made = made??;
-        let before: BTreeMap<&str, &str> = files.iter().filter(|f| f.path != SUMS).map(|f| (f.path.as_str(), f.digest.as_str())).collect();
-        let after: BTreeMap<&str, &str> = made.rows.iter().map(|f| (f.path.as_str(), f.digest.as_str())).collect();
-        let all: BTreeSet<&str> = before.keys().chain(after.keys()).copied().collect();
-        Ok(all.into_iter().filter(|path| before.get(path) != after.get(path)).map(str::to_owned).collect())
+        differ?
     }
 
     /// What differs between two editions of a spec.

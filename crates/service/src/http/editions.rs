@@ -214,12 +214,16 @@ pub(super) async fn verify_edition(
 ) -> Result<Json<EditionVerdict>, Refusal> {
     let row = research.edition(&path.0, &path.1).await?.row;
     let found = research.into_inner().verify_edition(&row, ask.again).await?;
+    let same = |differ: &[(String, bool)]| differ.iter().filter(|(_, same)| *same).map(|(path, _)| path.clone()).collect::<Vec<_>>();
+    let same_contents = same(&found.differ);
+    let may_differ = found.other_program.is_some() && same_contents.len() == found.differ.len();
     Ok(Json(EditionVerdict {
-        sound: found.damaged.is_empty() && found.differ.is_empty(),
+        sound: found.damaged.is_empty() && (found.differ.is_empty() || may_differ),
         files: found.files,
         damaged: found.damaged.into_iter().collect::<BTreeMap<_, _>>(),
         again: ask.again,
-        differ: found.differ,
+        differ: found.differ.into_iter().map(|(path, _)| path).collect(),
+        same_contents,
         other_program: found.other_program,
     }))
 }
