@@ -1632,7 +1632,7 @@ export interface components {
             damaged: {
                 [key: string]: string;
             };
-            /** @description Files that came out otherwise. */
+            /** @description Files that came out with other bytes. */
             differ: string[];
             /**
              * Format: int64
@@ -1641,7 +1641,9 @@ export interface components {
             files: number;
             /** @description The version of the program that made it, where that is another one. */
             other_program?: string | null;
-            /** @description Whether all is as it was made. */
+            /** @description Those of them that say the same: of a Parquet file, the same columns and rows. Of an edition whose files are gone, none can be compared. */
+            same_contents: string[];
+            /** @description Whether all is as it was made. Where another version of the program made it, other bytes with the same contents are sound. */
             sound: boolean;
         };
         /** @description Actions that a person enters, all or none. */

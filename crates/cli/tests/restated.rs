@@ -137,7 +137,7 @@ async fn a_changed_basis_is_collected_again_and_no_reader_sees_a_step() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn one_series_that_cannot_be_asked_for_again_holds_no_other_back() {
-    let bench = bench(3600.0);
+    let bench = bench(14_400.0);
     let rows = bench.own_source("");
     fill(&bench, &rows, "2025-04-10", 1.0);
     let (told, asked) = (rows.clone(), Arc::new(Mutex::new(vec![])));

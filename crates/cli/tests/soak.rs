@@ -247,10 +247,15 @@ async fn explained(service: &Service, dates: &std::ops::Range<TradeDate>) {
     let golden = service.get(&format!("/gaps?golden=true&interval=1m&cause=any&from={}&to={}", dates.start, dates.end.plus(-1))).await;
     let beyond: Vec<_> = golden.as_array().unwrap().iter().filter(|g| !unpriced(g["id"].as_str().unwrap())).collect();
     assert!(beyond.is_empty(), "{beyond:?}");
-    // The bad print is doubted in the minutes it stands in and in the day it contradicts, and nothing else is.
+    // The bad print is doubted in the minutes it stands in and in the day it contradicts, so is a price below nought, and nothing else is.
     let findings = service.get("/findings?most=1000").await;
     let ids: Vec<_> = findings.as_array().unwrap().iter().map(|f| f["id"].as_str().unwrap()).collect();
-    assert_eq!(ids, ["WIG/1d/lodestar@2025-04-08#daily-against-minutes", "WIG/1m/lodestar@2025-04-08T00:15:00Z#spike"], "{findings}");
+    let planted = [
+        "WIG/1d/lodestar@2025-04-08#daily-against-minutes",
+        "WIG/1m/lodestar@2025-04-08T00:15:00Z#spike",
+        "TDP-2025-03/1d/packhorse@2025-03-06#spike",
+    ];
+    assert_eq!(ids, planted, "{findings}");
 
     let quarantine = service.get("/quarantine?most=10000").await;
     let rows = quarantine.as_array().unwrap();
