@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { NButton, NConfigProvider, NDialogProvider, NGlobalStyle, NMessageProvider, NAlert } from "naive-ui";
 import { computed } from "vue";
-import { RouterLink, RouterView } from "vue-router";
+import { RouterLink, RouterView, useRoute } from "vue-router";
 import { useStatus } from "./composables/live";
 import { useMeaning, useOverrides, useTheme } from "./composables/meaning";
 import { wall } from "./composables/show";
@@ -11,6 +11,23 @@ const { dark, theme, toggle } = useTheme();
 const meaning = useMeaning();
 const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
 const overrides = useOverrides();
+const pages = [
+  ["morning", "This morning"],
+  ["coverage", "Coverage"],
+  ["instruments", "Instruments"],
+  ["universes", "Universes"],
+  ["chains", "Chains"],
+  ["editions", "Editions"],
+  ["questions", "Take bars"],
+  ["runs", "Runs"],
+  ["sources", "Sources"],
+  ["trust", "Trust or doubt"],
+  ["aside", "Set aside"],
+  ["configuration", "Configuration"],
+];
+const route = useRoute();
+// A page stays the same page whatever it is opened on.
+const page = computed(() => (route.name === "instrument" ? "instruments" : route.name));
 </script>
 
 <template>
@@ -21,18 +38,7 @@ const overrides = useOverrides();
         <header :style="{ borderColor: meaning.line }">
           <router-link to="/" class="name">Mizuno</router-link>
           <nav>
-            <router-link :to="{ name: 'morning' }">This morning</router-link>
-            <router-link :to="{ name: 'coverage' }">Coverage</router-link>
-            <router-link :to="{ name: 'instruments' }">Instruments</router-link>
-            <router-link :to="{ name: 'universes' }">Universes</router-link>
-            <router-link :to="{ name: 'chains' }">Chains</router-link>
-            <router-link :to="{ name: 'editions' }">Editions</router-link>
-            <router-link :to="{ name: 'questions' }">Take bars</router-link>
-            <router-link :to="{ name: 'runs' }">Runs</router-link>
-            <router-link :to="{ name: 'sources' }">Sources</router-link>
-            <router-link :to="{ name: 'trust' }">Trust or doubt</router-link>
-            <router-link :to="{ name: 'aside' }">Set aside</router-link>
-            <router-link :to="{ name: 'configuration' }">Configuration</router-link>
+            <router-link v-for="[name, title] in pages" :key="name" :to="{ name }" :class="{ here: name === page }">{{ title }}</router-link>
           </nav>
           <span class="right" :style="{ color: meaning.faint }">
             <span v-if="status" class="desk">{{ status.desk }}</span>
@@ -78,7 +84,7 @@ header nav {
   gap: 6px 9px;
   font-size: 13px;
 }
-header nav a.router-link-exact-active {
+header nav a.here {
   border-bottom: 2px solid var(--act);
 }
 header .right {

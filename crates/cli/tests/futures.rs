@@ -116,8 +116,12 @@ async fn a_chain_rolls_by_the_open_interest_that_was_out_and_bars_carry_it() {
     let read = of_parquet(&["date".to_owned(), "open_interest".to_owned()], parquet.to_vec());
     assert_eq!(read.len(), days.len());
     assert!(read.iter().all(|r| r[1] == format!("{}.000000", days[&r[0]])), "{:?}", read.first());
-    let joined = service.text("/bars?instruments=bly-held&columns=date,open_interest&rolls=ratio&last=1").await;
-    assert!(joined.contains(&format!(",{}", newest.1)), "a join leaves it: {joined}");
+    let series = async |more: &str| service.text(&format!("/bars?instruments=bly-held&columns=date,open_interest{more}")).await;
+    let kept = series("").await;
+    assert!(kept.lines().skip(1).all(|line| !line.ends_with(',')), "{kept}");
+    for join in ["ratio", "difference", "difference&anchor=oldest"] {
+        assert_eq!(series(&format!("&rolls={join}")).await, kept, "{join} leaves it");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -42,10 +42,11 @@ impl Hands {
 }
 
 impl Drop for Hands {
-    /// Whoever ends does not wait for answers that nobody reads any more.
+    /// Whoever ends does not wait for answers that nobody reads any more. The threads go with the process: work in the middle of a step would
+    /// find its clock gone if they went before.
     fn drop(&mut self) {
         if let Some(runtime) = self.runtime.take() {
-            runtime.shutdown_background();
+            std::mem::forget(runtime);
         }
     }
 }

@@ -6,7 +6,7 @@ use crate::{
     golden::{GoldenReading, Lineup},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{Bar, Bars, Calendar, Decimal, Overlap, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits, spans::union};
+use mizuno_core::{Bars, Calendar, Decimal, Overlap, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits, spans::union};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{blocks::Needed, ranges::Sieve, reading::Reading, series::SeriesRow};
 use std::collections::VecDeque;
@@ -56,7 +56,7 @@ impl Stretch {
                 let (Some(o), Some(h), Some(l), Some(c)) = (o, h, l, c) else {
                     return Err(DeskError::Invalid(format!("rolls: a price shifted by {shift} has more than 18 digits; ask for ratio")));
                 };
-                *bar = Bar::new(bar.slot, [o, h, l, c], bar.volume());
+                *bar = bar.with_prices([o, h, l, c]);
             }
         }
         if self.places > 0 {

@@ -42,6 +42,24 @@ impl Bar {
         }
     }
 
+    /// The bar with other prices (open, high, low, close), and all else as it is.
+    ///
+    /// ```
+    /// use mizuno_core::{Bar, Decimal, Slot};
+    /// let number = |text: &str| text.parse::<Decimal>().unwrap();
+    /// let bar = Bar::new(Slot(20_188), ["7.50"; 4].map(number), Some(number("300"))).with_open_interest(Some(number("5120")));
+    /// let shifted = bar.with_prices(["8.50"; 4].map(number));
+    /// assert_eq!((shifted.close(), shifted.volume(), shifted.open_interest()), (number("8.50"), bar.volume(), bar.open_interest()));
+    /// ```
+    #[must_use]
+    #[inline]
+    pub fn with_prices(mut self, prices: [Decimal; 4]) -> Bar {
+        for (at, price) in prices.into_iter().enumerate() {
+            (self.mantissas[at], self.decimals[at]) = (price.mantissa, price.scale);
+        }
+        self
+    }
+
     /// The bar with another open interest: contracts that are open at its end, `None` where the source does not say.
     ///
     /// ```

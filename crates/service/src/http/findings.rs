@@ -91,7 +91,7 @@ fn evidence(witnesses: Option<&Witnesses>) -> String {
     let otherwise = |verb: &str| format!("{} {verb} otherwise", differ.join(" and "));
     let says = if differ.len() == 1 { "says" } else { "say" };
     match (&agree[..], &differ[..]) {
-        ([], []) => "no other source has it".to_owned(),
+        ([], []) => "no other source has bars there".to_owned(),
         (_, []) => same,
         ([], _) => otherwise(says),
         _ => format!("{same}, {}", otherwise(says)),
