@@ -16,6 +16,13 @@ use std::{
 
 const PLACE: &str = "tarn-street/editions/desk/mere";
 
+fn all(mean: u32) -> String {
+    let columns =
+        ["instrument", "date", "open", "high", "low", "close", "volume", &format!("mean_{mean}"), "mean_50", "mean_200", "return"];
+    let columns = columns.map(|name| format!("\"{name}\"")).join(", ");
+    format!("search = \"share ALDX\"\ncolumns = [{columns}, \"log_return\"]\nformat = \"json\"\n")
+}
+
 /// A storage, and a desk with an edition that is published there.
 async fn publishing() -> (Bench, Arc<Bucket>) {
     let storage = Arc::new(Bucket::default());
@@ -24,7 +31,7 @@ async fn publishing() -> (Bench, Arc<Bucket>) {
     let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
     bench.write("questions/days.toml", "instruments = [\"KBF\", \"OXB\", \"SME\"]\ncolumns = [\"date\", \"close\", \"volume\"]\nadjust = \"splits\"\nsource = \"harbour\"\n");
     // Large enough to be sent in parts.
-    bench.write("questions/all.toml", "search = \"share ALDX\"\ncolumns = [\"instrument\", \"date\", \"open\", \"high\", \"low\", \"close\", \"volume\", \"mean_20\", \"mean_50\", \"mean_200\", \"return\", \"log_return\"]\nformat = \"json\"\n");
+    bench.write("questions/all.toml", &all(20));
     bench.write(
         "editions/desk.toml",
         &format!(
@@ -126,14 +133,27 @@ async fn a_killed_publishing_is_finished_by_itself_and_nobody_sees_half_of_it() 
     let (bench, storage) = publishing().await;
     let mut service = bench.serve();
     assert_eq!(service.cli(&["collect", "aldx-daily", "-i", "KBF", "-i", "OXB", "-i", "SME"]).code, 0);
-    let (kills, mut cut_short) = (common::kills(8), 0);
+    let (kills, mut cut_short, mut takes) = (common::kills(8), 0, Duration::ZERO);
     for number in 1..=kills {
+        // The large file is another each time, and has to be sent.
+        bench.write("questions/all.toml", &all(51 + number));
+        assert_eq!(service.cli(&["reload"]).code, 0);
         let (status, _) = service.post("/editions/desk", &json!({ "by": "mere" })).await;
         assert!([202, 409].contains(&status));
         while service.get("/editions/desk").await[0]["state"] == "making" {
             tokio::time::sleep(Duration::from_millis(10)).await;
         }
-        tokio::time::sleep(Duration::from_millis(rand::random_range(0..1500))).await;
+        let until = Instant::now() + Duration::from_secs(5);
+        while stored(&storage, number).is_empty() && Instant::now() < until {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        let begun = Instant::now();
+        if number == 1 {
+            published(&service, number).await;
+            takes = begun.elapsed();
+            continue;
+        }
+        tokio::time::sleep(takes.mul_f64(rand::random::<f64>())).await;
         let begun = stored(&storage, number).len();
         service.kill();
         cut_short += u32::from(begun > 0 && !is_whole(&storage, number));
