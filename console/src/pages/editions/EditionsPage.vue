@@ -61,6 +61,12 @@ async function act(deed: () => Promise<void>) {
     message.error((error as Error).message, { duration: 8000, closable: true });
   }
 }
+/** What making it again has shown. */
+function madeAgain(v: EditionVerdict): string {
+  if (!v.again) return "";
+  if (!v.differ.length) return ", and made again they are the same";
+  return `. Version ${v.other_program} made it: made again, ${v.differ.join(", ")} ${v.differ.length === 1 ? "has" : "have"} other bytes and the same contents`;
+}
 const compare = () => act(async () => void (difference.value = await get<EditionDifference>(`${path(told.value!)}/difference`)));
 async function verify(again: boolean) {
   verifying.value = true;
@@ -140,11 +146,11 @@ const columns = (all: Record<string, number>) => Object.entries(all).map(([name,
         <n-button size="small" @click="deciding = 'withdraw'">Withdraw…</n-button>
       </p>
       <p v-if="verdict" class="verdict">
-        <template v-if="verdict.sound">{{ count(verdict.files) }} files are as they were made{{ verdict.again ? ", and made again they are the same" : "" }}.</template>
+        <template v-if="verdict.sound">{{ count(verdict.files) }} files are as they were made{{ madeAgain(verdict) }}.</template>
         <template v-else>
           <b>Not as it was made:</b>
           <span v-for="(what, file) in verdict.damaged" :key="file"> {{ file }}: {{ what }};</span>
-          <span v-for="file in verdict.differ" :key="file"> {{ file }} comes out otherwise;</span>
+          <span v-for="file in verdict.differ" :key="file"> {{ file }} {{ verdict.same_contents.includes(file) ? "has other bytes and the same contents" : "comes out otherwise" }};</span>
         </template>
       </p>
       <template v-if="difference">
