@@ -3,7 +3,7 @@
 mod common;
 
 use actix_web::HttpResponse;
-use common::{BODY, CSV, JSON, PLAIN, Server, ask, at_work, days, profile, rows, venue, work};
+use common::{BODY, CSV, Heard, JSON, PLAIN, Server, ask, at_work, days, profile, rows, venue, work};
 use mizuno_core::{Interval, Side};
 use mizuno_sources::{Class, Source, Stop, Ticket, Wanted};
 use serde_json::json;
@@ -18,20 +18,26 @@ use std::{
     time::{Duration, Instant},
 };
 
-#[actix_web::test]
-async fn a_token_that_dies_while_eight_windows_use_it_fails_none_of_them() {
+/// A source that gives a token for a password and refuses calls when a test says so, what it was asked, and how often for a token.
+fn with_tokens(refuses: impl Fn(&Heard, usize) -> bool + Send + Sync + 'static) -> (Source, Server, Arc<AtomicUsize>) {
     let logins = Arc::new(AtomicUsize::new(0));
     let counted = logins.clone();
-    let server = Server::start(move |heard, _| match heard.target.as_str() {
+    let server = Server::start(move |heard, n| match heard.target.as_str() {
         "/login" => {
             HttpResponse::Ok().json(json!({ "token": format!("token-{}", counted.fetch_add(1, Ordering::SeqCst) + 1), "life": 3600 }))
         }
-        // The first token is refused wherever it comes from, as if it had been taken back in the middle of the work.
-        _ if heard.header.as_deref() == Some("Bearer token-1") => HttpResponse::Unauthorized().body("expired"),
+        _ if refuses(heard, n) => HttpResponse::Unauthorized().body("expired"),
         _ => HttpResponse::Ok().body(BODY),
     });
     let key = "[key]\nenv = \"MIZUNO_T_PASS\"\nheader = \"Authorization\"\nprefix = \"Bearer \"\nlogin = { post = \"/login\", body = { word = \"{key}\" }, token = \"/token\", lasts = \"/life\" }";
     let source = at_work(profile(&server.base, key, PLAIN, CSV), &[("MIZUNO_T_PASS", "open sesame")], Path::new("."));
+    (source, server, logins)
+}
+
+#[actix_web::test]
+async fn a_token_that_dies_while_eight_windows_use_it_fails_none_of_them() {
+    // The first token is refused wherever it comes from, as if it had been taken back in the middle of the work.
+    let (source, server, logins) = with_tokens(|heard, _| heard.header.as_deref() == Some("Bearer token-1"));
     let all = futures_util::future::join_all((0..8).map(|_| ask(&source))).await;
     for asked in &all {
         assert!(asked.outcome.is_ok(), "{:?}", asked.outcome);
@@ -43,18 +49,8 @@ async fn a_token_that_dies_while_eight_windows_use_it_fails_none_of_them() {
 
 #[actix_web::test]
 async fn no_login_goes_uncounted_however_often_tokens_die() {
-    let logins = Arc::new(AtomicUsize::new(0));
-    let counted = logins.clone();
     // Every third call finds its token dead.
-    let server = Server::start(move |heard, n| match heard.target.as_str() {
-        "/login" => {
-            HttpResponse::Ok().json(json!({ "token": format!("token-{}", counted.fetch_add(1, Ordering::SeqCst) + 1), "life": 3600 }))
-        }
-        _ if n % 3 == 0 => HttpResponse::Unauthorized().body("expired"),
-        _ => HttpResponse::Ok().body(BODY),
-    });
-    let key = "[key]\nenv = \"MIZUNO_T_PASS\"\nheader = \"Authorization\"\nprefix = \"Bearer \"\nlogin = { post = \"/login\", body = { word = \"{key}\" }, token = \"/token\", lasts = \"/life\" }";
-    let source = at_work(profile(&server.base, key, PLAIN, CSV), &[("MIZUNO_T_PASS", "open sesame")], Path::new("."));
+    let (source, server, logins) = with_tokens(|_, n| n % 3 == 0);
     let all = futures_util::future::join_all((0..400).map(|_| ask(&source))).await;
     let sent = server.asked.lock().unwrap().len();
     assert_eq!(all.iter().map(|a| a.attempts as usize).sum::<usize>(), sent);
