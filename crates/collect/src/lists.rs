@@ -162,6 +162,9 @@ impl Collect {
     /// Takes in instruments that nobody knows, and brings up to date those that the list itself named first; what the configuration says of an
     /// instrument, or another list, stands.
     async fn take_in(&self, setup: &Setup, mut added: Vec<Instrument>, list: String) -> Result<(), DeskError> {
+        if added.is_empty() {
+            return Ok(());
+        }
         let own = self.desk.store.symbols_of(&list).await?;
         added.retain(|i| setup.known(&i.symbol).is_none() || own.contains(&i.symbol));
         Ok(self.desk.store.put_instruments(added, Some(list)).await?)

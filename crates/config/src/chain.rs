@@ -80,8 +80,8 @@ fn by<'de, D: Deserializer<'de>>(d: D) -> Result<By, D::Error> {
         }
         _ => wrong(
             "a roll is one of: { by = \"before-expiry\", sessions = 5 }, { by = \"before-notice\", sessions = 3 }, { by = \"day-of-month\", \
-             day = 10, months_before = 1 }, { by = \"volume\", sessions = 2 } (the larger volume in so many sessions running), { by = \"open-interest\", sessions = 2 } (the larger open interest, each \
-             counted from the session after), { by = \"table\", \
+             day = 10, months_before = 1 }, { by = \"volume\", sessions = 2 } (the larger volume in so many sessions running), \
+             { by = \"open-interest\", sessions = 2 } (the larger open interest, each counted from the session after), { by = \"table\", \
              table = [{ from = \"2025-01-02\", contract = \"BLY-2025-03\" }] }",
         ),
     }

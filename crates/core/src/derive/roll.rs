@@ -253,18 +253,14 @@ impl Chain<'_> {
                 (from >= on).then(|| format!("from {on} on"))
             }
             By::Volume(confirmed) => {
-                let confirmed = (*confirmed).max(1) as usize;
-                let larger = |s: &Session| self.contracts[next].volume_on(s.date) > self.contracts[front].volume_on(s.date);
-                let window = self.sessions[..=at].len() >= confirmed && self.sessions[at + 1 - confirmed..=at].iter().all(larger);
-                window.then(|| format!("the larger volume in {confirmed} sessions running"))
+                let larger = |date| self.contracts[next].volume_on(date) > self.contracts[front].volume_on(date);
+                self.all_before(at + 1, *confirmed, larger).then(|| format!("the larger volume in {confirmed} sessions running"))
             }
             By::OpenInterest(confirmed) => {
-                let confirmed = (*confirmed).max(1) as usize;
-                let of = |contract: usize, s: &Session| self.contracts[contract].open_interest_on(s.date);
-                let larger = |s: &Session| of(next, s).zip(of(front, s)).is_some_and(|(new, old)| new > old);
+                let of = |contract: usize, date| self.contracts[contract].open_interest_on(date);
+                let larger = |date| of(next, date).zip(of(front, date)).is_some_and(|(new, old)| new > old);
                 // What was published by the close of a session is that of the sessions before.
-                let window = at >= confirmed && self.sessions[at - confirmed..at].iter().all(larger);
-                window.then(|| format!("the larger open interest in {confirmed} sessions running"))
+                self.all_before(at, *confirmed, larger).then(|| format!("the larger open interest in {confirmed} sessions running"))
             }
             By::Table(table) => {
                 let from = self.after(at);
@@ -281,6 +277,12 @@ impl Chain<'_> {
             }
             None => None,
         }
+    }
+
+    /// Whether something holds in so many sessions running, one at least, up to the one before `end`.
+    fn all_before(&self, end: usize, sessions: u32, holds: impl Fn(TradeDate) -> bool) -> bool {
+        let begin = end.checked_sub(sessions.max(1) as usize);
+        begin.is_some_and(|begin| self.sessions[begin..end].iter().all(|s| holds(s.date)))
     }
 
     /// The contract that follows: the next one that has traded by then, or where none has, the next one.

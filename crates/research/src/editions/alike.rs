@@ -10,12 +10,10 @@ use std::{fs::File, path::Path};
 
 /// Whether the file at `path` in one folder says the same as in another; what cannot be read says something else.
 pub(super) fn says_the_same(path: &str, here: &Path, there: &Path) -> bool {
-    let (here, there) = (here.join(path), there.join(path));
     match path {
-        PACKAGE => package(&here).is_some_and(|of_here| package(&there) == Some(of_here)),
-        // It is drawn from the package and the tables, which are files of their own.
-        PAGE => here.exists() && there.exists(),
-        _ if path.ends_with(".parquet") => same_rows(&here, &there).unwrap_or(false),
+        // The page is drawn from what the package says, and from tables that are files of their own.
+        PACKAGE | PAGE => package(here).is_some_and(|of_here| package(there) == Some(of_here)),
+        _ if path.ends_with(".parquet") => same_rows(&here.join(path), &there.join(path)).unwrap_or(false),
         _ => false,
     }
 }
@@ -40,9 +38,9 @@ fn same_rows(here: &Path, there: &Path) -> Option<bool> {
     }
 }
 
-/// What a data package says, without what follows from the bytes of the files.
-fn package(path: &Path) -> Option<Value> {
-    let mut read: Value = serde_json::from_slice(&std::fs::read(path).ok()?).ok()?;
+/// What the data package of a folder says, without what follows from the bytes of the files.
+fn package(folder: &Path) -> Option<Value> {
+    let mut read: Value = serde_json::from_slice(&std::fs::read(folder.join(PACKAGE)).ok()?).ok()?;
     read.get_mut("mizuno")?.as_object_mut()?.remove("program");
     for resource in read.get_mut("resources")?.as_array_mut()? {
         let resource = resource.as_object_mut()?;

@@ -244,8 +244,7 @@ impl<'f> Group<'f> {
 
     fn interest(&self) -> Decoded<Interest> {
         let (values, levels) = self.spread("open_interest")?;
-        let schema = self.reader.metadata().schema_descr();
-        let scale = schema.columns().iter().find(|c| c.name() == "open_interest").map_or(0, |c| c.type_scale());
+        let scale = self.place("open_interest").map_or(0, |at| self.reader.metadata().schema_descr().column(at).type_scale());
         Ok(Interest { values, levels, scale: u8::try_from(scale).unwrap_or(0) })
     }
 
