@@ -27,6 +27,16 @@ fn splits(bench: &Bench, names: &[&str]) -> Vec<Text> {
     texts
 }
 
+/// A source of daily bars that lists plants with these columns, and its collector of all of them.
+fn plants(bench: &Bench, base: &str, columns: &str) {
+    bench.own_profile(base, "");
+    let list = format!(
+        "[[list]]\nname = \"instruments\"\nof = \"instruments\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\nadds = true\nrequest = {{ get = \"/instruments\" }}\ncolumns = {{ {columns} }}\nconstants = {{ kind = \"plant\", currency = \"NZD\" }}\nanswer = {{ form = \"delimited\" }}\n[[series]]"
+    );
+    bench.change("sources/own.toml", "[[series]]", &list);
+    bench.change("collectors/own.toml", "instruments = [\"KBF\"]", "kinds = [\"plant\"]");
+}
+
 async fn concern(service: &Service, kind: &str) -> Option<String> {
     let status = service.get("/status").await;
     let found = status["concerns"].as_array().unwrap().iter().find(|c| c["kind"] == kind).cloned();
@@ -125,10 +135,7 @@ async fn an_instrument_that_takes_another_name_keeps_its_past() {
         let days = sessions.iter().map(|s| s.date.to_string()).filter(|d| d != "2025-03-12");
         (200, "date,o,h,l,c,v\n".to_owned() + &days.map(|d| format!("{d},10.00,11.00,9.00,10.50,100\n")).collect::<String>())
     });
-    bench.own_profile(&base, "");
-    let list = "[[list]]\nname = \"instruments\"\nof = \"instruments\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\nadds = true\nrequest = { get = \"/instruments\" }\ncolumns = { id = \"id\", symbol = \"symbol\", name = \"name\" }\nconstants = { kind = \"plant\", currency = \"NZD\" }\nanswer = { form = \"delimited\" }\n[[series]]";
-    bench.change("sources/own.toml", "[[series]]", list);
-    bench.change("collectors/own.toml", "instruments = [\"KBF\"]", "kinds = [\"plant\"]");
+    plants(&bench, &base, "id = \"id\", symbol = \"symbol\", name = \"name\"");
     let service = bench.serve();
     assert_eq!(service.cli(&["lists", "own/instruments"]).code, 0);
     let first = service.cli(&["collect", "own"]);
@@ -171,10 +178,7 @@ async fn a_last_day_that_a_list_learns_of_ends_what_is_expected_and_not_what_was
         let days = sessions.iter().map(|s| s.date.to_string()).filter(|d| !path.contains("MOSS") || d.as_str() <= "2025-04-03");
         (200, "date,o,h,l,c,v\n".to_owned() + &days.map(|d| format!("{d},10.00,11.00,9.00,10.50,100\n")).collect::<String>())
     });
-    bench.own_profile(&base, "");
-    let list = "[[list]]\nname = \"instruments\"\nof = \"instruments\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\nadds = true\nrequest = { get = \"/instruments\" }\ncolumns = { symbol = \"symbol\", name = \"name\", last_traded = \"last\" }\nconstants = { kind = \"plant\", currency = \"NZD\" }\nanswer = { form = \"delimited\" }\n[[series]]";
-    bench.change("sources/own.toml", "[[series]]", list);
-    bench.change("collectors/own.toml", "instruments = [\"KBF\"]", "kinds = [\"plant\"]");
+    plants(&bench, &base, "symbol = \"symbol\", name = \"name\", last_traded = \"last\"");
     let service = bench.serve();
     assert_eq!(service.cli(&["lists", "own/instruments"]).code, 0);
     service.cli(&["collect", "own"]);

@@ -78,9 +78,7 @@ impl Research {
             }
             let Some(row) = series.get(&fetch.series).filter(|s| wanted(&s.key)) else { continue };
             let versions = store.versions(row, fetch.window.clone(), Timestamp::MAX).await?;
-            // A bar that only gained a number says nothing else than before.
-            let is_other = |was: &Version, is: &Version| was.withdrawn || is.withdrawn || !is.bar.completes(&was.bar);
-            let of_one = |p: &&[Version]| p[0].bar.slot == p[1].bar.slot && p[1].fetch == fetch.id && is_other(&p[0], &p[1]);
+            let of_one = |p: &&[Version]| p[0].bar.slot == p[1].bar.slot && p[1].fetch == fetch.id && p[1].restates(&p[0]);
             for pair in versions.rows.windows(2).filter(of_one) {
                 out.push(Restated { series: row.key.clone(), was: pair[0], is: pair[1] });
             }

@@ -7,6 +7,7 @@ use crate::{
 };
 use clap::Args;
 use mizuno_api::{BarVersion, Compared, Restatement, Stretch};
+use mizuno_core::compare::COLUMNS;
 
 /// What to compare.
 #[derive(Args)]
@@ -99,9 +100,6 @@ fn alone(name: &str, count: u64, at: &[Stretch]) {
     out!("{} only in {name}: {}{more}", show::counted(count, "bar"), shown.join(", "));
 }
 
-/// The numbers of a bar, in the order in which they are told.
-const NUMBERS: [&str; 6] = ["open", "high", "low", "close", "volume", "open interest"];
-
 pub async fn lineage(client: &Client, bar: &str) -> Result<Code, Failure> {
     let (series, at) = bar
         .rsplit_once('@')
@@ -116,11 +114,11 @@ pub async fn lineage(client: &Client, bar: &str) -> Result<Code, Failure> {
         out!("{bar} is taken from {}", taken.series);
     }
     // Few sources tell the open interest.
-    let told = if versions.iter().any(|v| v.values.get(5).is_some_and(Option::is_some)) { NUMBERS.len() } else { 5 };
+    let told = if versions.iter().any(|v| v.values.get(5).is_some_and(Option::is_some)) { COLUMNS.len() } else { 5 };
     for (n, v) in versions.iter().enumerate() {
         let values: Vec<&str> = v.values.iter().take(told).map(|v| v.as_deref().unwrap_or("absent")).collect();
         out!("version {} of {}, recorded {} {}", n + 1, versions.len(), zone.wall(&v.recorded_at), zone.name());
-        out!("    {}: {}", NUMBERS[..told].join(", "), values.join(", "));
+        out!("    {}: {}", COLUMNS[..told].join(", "), values.join(", "));
         out!("    fetch {} of run {}: {}", v.fetch, v.run, v.request);
         if let Some(payload) = &v.payload {
             out!("    payload sha256 {payload}");
@@ -164,7 +162,7 @@ pub async fn restatements(client: &Client, ask: Restatements) -> Result<Code, Fa
     let zone = client.zone().await?;
     let row = |r: &Restatement| {
         let text = |v: &Option<String>| v.clone().unwrap_or("absent".to_owned());
-        let changes = NUMBERS.iter().zip(r.was.iter().zip(&r.is)).filter(|(_, (was, is))| was != is);
+        let changes = COLUMNS.iter().zip(r.was.iter().zip(&r.is)).filter(|(_, (was, is))| was != is);
         let changes: Vec<String> = changes.map(|(name, (was, is))| format!("{name} {} → {}", text(was), text(is))).collect();
         vec![r.series.clone(), r.at.clone(), zone.minute(&r.learned_at), r.fetch.to_string(), changes.join(", ")]
     };

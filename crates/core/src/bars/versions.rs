@@ -26,6 +26,12 @@ impl Version {
     fn order(&self) -> (Slot, Timestamp, i64) {
         (self.bar.slot, self.recorded_at, self.fetch)
     }
+
+    /// Whether it says something else than the version before it; a bar that only gained a number does not.
+    #[must_use]
+    pub fn restates(&self, before: &Version) -> bool {
+        before.withdrawn || self.withdrawn || !self.bar.completes(&before.bar)
+    }
 }
 
 /// Every version of some bars of one series, sorted by slot, then by when it was learned.
@@ -84,16 +90,17 @@ impl Versions {
         let mut learned = Learned::default();
         let mut at = 0;
         for bar in &bars.rows {
+            let version = Version { recorded_at, fetch, bar: *bar, withdrawn: false };
             at += self.rows[at..].partition_point(|v| v.bar.slot <= bar.slot);
             match at.checked_sub(1).map(|i| &self.rows[i]).filter(|v| v.bar.slot == bar.slot) {
                 Some(last) if !last.withdrawn && last.bar == *bar => {
                     learned.same += 1;
                     continue;
                 }
-                Some(last) if last.withdrawn || !bar.completes(&last.bar) => learned.restated += 1,
+                Some(last) if version.restates(last) => learned.restated += 1,
                 _ => learned.new += 1,
             }
-            news.rows.push(Version { recorded_at, fetch, bar: *bar, withdrawn: false });
+            news.rows.push(version);
         }
         (news, learned)
     }
