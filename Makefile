@@ -86,16 +86,16 @@ load: console
 
 ## Ten sessions with every fault, with and without kills.
 soak: console
-	MIZUNO_SOAK_DAYS=14 $(CARGO) test --release -p mizuno-cli --test soak --test odd -- --nocapture
+	MIZUNO_SOAK_DAYS=14 $(CARGO) test --release --workspace --test collecting -- soak:: odd:: --nocapture
 
 ## Every decoder against many more made-up answers than in `make test`.
 fuzz:
-	MIZUNO_FUZZ=20000 $(CARGO) test --release -p mizuno-sources --test shapes --test decode
+	MIZUNO_FUZZ=20000 $(CARGO) test --release --workspace --test sources -- shapes:: decode::
 
 ## Longer campaigns of kills than those in `make test`: of loads, and of editions that are made, published and copied.
 kill-campaign: console
-	MIZUNO_KILLS=200 $(CARGO) test --release --workspace --test kill -- --nocapture
-	MIZUNO_KILLS=100 $(CARGO) test --release --workspace --test editions --test published --test copies killed -- --nocapture
+	MIZUNO_KILLS=200 $(CARGO) test --release --workspace --test collecting -- kill:: --nocapture
+	MIZUNO_KILLS=100 $(CARGO) test --release --workspace --test editions killed -- --nocapture
 
 ## The OpenAPI document and the console's types, after the network interface has changed.
 openapi: build

@@ -52,6 +52,8 @@ QUESTIONS = [
     {"side": "trade", "instruments": "*", "where": "close > open,volume >= 100000,high != 2.05", "from": "2023-01-01"},
     {"side": "trade", "instruments": "*", "where": "close < 1.5", "adjust": "all", "columns": "instrument,date,open,close"},
     {"side": "trade", "instruments": "*", "interval": "1mo", "where": "close > open,volume > 1000000", "columns": "instrument,date,open,close,volume"},
+    {"instruments": "BLY-*,TDP-*", "columns": "instrument,date,close,volume,open_interest", "where": "open_interest > 1000"},
+    {"instruments": "BLY-*,TDP-*", "interval": "1w", "adjust": "all", "columns": "instrument,date,close,open_interest,held"},
 ]
 
 REFUSED = [

@@ -89,6 +89,11 @@ export function get<T>(path: string, query: Query = {}): Promise<T> {
   return ask(address(path, query));
 }
 
+/** Reads a text. */
+export async function getText(path: string, query: Query = {}): Promise<string> {
+  return (await answered(address(path, query))).text();
+}
+
 /** Rows of bars, and the interval that they have: a coarser one where more would not fit. */
 export async function getRows<T>(query: Query): Promise<{ rows: T[]; interval: string }> {
   const response = await answered(address("/bars", { format: "json", ...query }));

@@ -1595,10 +1595,12 @@ export interface components {
             name: string;
             /** @description When it is due next; absent where it is made only when somebody asks. */
             next?: string | null;
-            /** @description Why the last attempt to publish one was given up; it is made again by itself. */
-            not_published?: string | null;
             /** @description Where each is published besides, as `s3://BUCKET/PREFIX`. */
             publish?: string | null;
+            /** @description Why the object storage does not have them as it should, where it does not; it is tried again by itself. */
+            storage_behind?: string | null;
+            /** @description The name of its table of bars for SQL engines, where it has one. */
+            table?: string | null;
             /** @description What people call it. */
             title: string;
             /** @description When it is made, in words. */

@@ -21,8 +21,10 @@ pub struct EditionSpec {
     pub keep: Option<u32>,
     /// Where each is published besides, as `s3://BUCKET/PREFIX`.
     pub publish: Option<String>,
-    /// Why the last attempt to publish one was given up; it is made again by itself.
-    pub not_published: Option<String>,
+    /// Why the object storage does not have them as it should, where it does not; it is tried again by itself.
+    pub storage_behind: Option<String>,
+    /// The name of its table of bars for SQL engines, where it has one.
+    pub table: Option<String>,
     /// The names of its files, with what they are cut by in braces.
     pub files: Vec<String>,
     /// How many of its editions can be read.

@@ -220,7 +220,11 @@ async fn try_on(setup: &Setup, source: &Source, clock: &Clock, ask: Trial) -> Re
             bars: decoded.bars.rows.iter().take(SHOWN).cloned().collect(),
             refused_count: refused.len() as u64,
             refused: refused.into_iter().take(SHOWN).map(|(place, why)| (place, why, text(&place))).collect(),
-            hints: hints::hints(&decoded.bars, calendar, offer.interval),
+            hints: [
+                hints::hints(&decoded.bars, calendar, offer.interval),
+                offer.answer.columns.as_ref().map_or(vec![], |columns| hints::silent(&decoded.bars, columns)),
+            ]
+            .concat(),
         }
     });
     let series = SeriesKey { symbol: instrument.symbol.clone(), interval: offer.interval, side: Side::Trade, source: profile.name.clone() };

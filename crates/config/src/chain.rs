@@ -1,7 +1,10 @@
 //! Files in `chains/`: continuous series of a futures product, each with the rule by which it rolls.
 
 use crate::{Config, Problem, known, problem, text};
-use mizuno_core::{TradeDate, roll::By};
+use mizuno_core::{
+    Decimal, TradeDate,
+    roll::{By, Line},
+};
 use serde::{Deserialize, Deserializer, de::Error};
 use std::path::Path;
 
@@ -48,15 +51,18 @@ struct RollFile {
     #[serde(default)]
     months_before: Option<u8>,
     #[serde(default)]
-    table: Option<Vec<Line>>,
+    table: Option<Vec<LineFile>>,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Line {
+struct LineFile {
     #[serde(deserialize_with = "text::parsed")]
     from: TradeDate,
     contract: String,
+    /// How many of it one of the contract before became.
+    #[serde(default, deserialize_with = "text::parsed_if_there")]
+    for_one: Option<Decimal>,
 }
 
 fn by<'de, D: Deserializer<'de>>(d: D) -> Result<By, D::Error> {
@@ -74,8 +80,12 @@ fn by<'de, D: Deserializer<'de>>(d: D) -> Result<By, D::Error> {
             Ok(By::DayOfMonth { day, months_before: months.unwrap_or(0) })
         }
         ("table", None, None, None, Some(lines)) if !lines.is_empty() => {
-            let mut lines: Vec<(TradeDate, String)> = lines.into_iter().map(|l| (l.from, l.contract)).collect();
-            lines.sort();
+            if let Some(odd) = lines.iter().filter_map(|line| line.for_one).find(|n| n.mantissa <= 0) {
+                return wrong(&format!("for_one: {odd} is not above nought"));
+            }
+            let line = |LineFile { from, contract, for_one }| Line { from, contract, for_one };
+            let mut lines: Vec<Line> = lines.into_iter().map(line).collect();
+            lines.sort_by(|a, b| (a.from, &a.contract).cmp(&(b.from, &b.contract)));
             Ok(By::Table(lines))
         }
         _ => wrong(

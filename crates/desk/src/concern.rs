@@ -33,8 +33,8 @@ pub enum Concern {
         /// Why.
         why: String,
     },
-    /// Editions that could not be published yet.
-    EditionNotPublished {
+    /// An object storage that does not have the editions as it should.
+    StorageBehind {
         /// The name of their spec.
         edition: String,
         /// Why the last attempt was given up.
@@ -148,7 +148,7 @@ impl Concern {
     pub fn count(&self) -> u64 {
         match self {
             Concern::NotWriting(_) | Concern::Slowed { .. } | Concern::PublishesLate(_) | Concern::ListHeldBack { .. } => 1,
-            Concern::EditionHeldUp { .. } | Concern::EditionFailed { .. } | Concern::EditionNotPublished { .. } => 1,
+            Concern::EditionHeldUp { .. } | Concern::EditionFailed { .. } | Concern::StorageBehind { .. } => 1,
             Concern::Damaged(names) | Concern::Late(names) | Concern::NoNextTime(names) => names.len() as u64,
             Concern::Paused(names) | Concern::ListsFailed(names) | Concern::ListsDisagree(names) => names.len() as u64,
             Concern::KeysTwice(lists) => lists.len() as u64,
@@ -169,7 +169,7 @@ impl Concern {
             Concern::Late(_) => 2,
             Concern::NoNextTime(_) => 3,
             Concern::EditionFailed { .. } => 4,
-            Concern::EditionHeldUp { .. } | Concern::EditionNotPublished { .. } => 5,
+            Concern::EditionHeldUp { .. } | Concern::StorageBehind { .. } => 5,
             Concern::FetchesFailed(_) => 6,
             Concern::Paused(_) => 7,
             Concern::Slowed { .. } => 8,

@@ -5,7 +5,7 @@ use futures_util::{StreamExt, stream};
 use mizuno_config::{Chain as Described, GOLDEN};
 use mizuno_core::{
     Calendar, Decimal, Instrument, Interval, SeriesKey, Side, Span, Timestamp, TradeDate,
-    roll::{self, By, Contract, Day, Rolled, rolled},
+    roll::{self, By, Contract, Day, Line, Rolled, rolled},
 };
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::payloads;
@@ -67,7 +67,7 @@ impl Chain {
     #[must_use]
     pub fn without_ratio(&self) -> Vec<String> {
         let of = |r: &roll::Roll| {
-            let (_, a, b) = r.closes.filter(|(_, a, b)| a.mantissa <= 0 || b.mantissa <= 0)?;
+            let (_, a, b) = r.closes.filter(|_| r.step().is_none())?;
             let (old, new) = (&self.contracts[r.contracts.0].symbol, &self.contracts[r.contracts.1].symbol);
             Some(format!("{old} to {new} on {}: the closes are {a} and {b}, which have no ratio; nothing is multiplied there", r.from))
         };
@@ -124,8 +124,8 @@ impl Research {
         }
         let mut rolled = rolled(&contracts, calendar.sessions(), closed, &by, described.nth);
         if let By::Table(table) = &by {
-            let unknown = table.iter().filter(|(_, symbol)| instruments.iter().all(|i| i.symbol != *symbol));
-            let told = unknown.map(|(from, symbol)| format!("{symbol}, which the table names from {from} on, is not of this chain"));
+            let unknown = table.iter().filter(|line| instruments.iter().all(|i| i.symbol != line.contract));
+            let told = unknown.map(|line| format!("{}, which the table names from {} on, is not of this chain", line.contract, line.from));
             rolled.notes.extend(told);
         }
         Ok(self.chains.keep(key, Chain { name: name.to_owned(), contracts, instruments, rolled, state }))
@@ -185,7 +185,7 @@ impl Research {
 fn contracts_of(setup: &Setup, described: &Described, by: &By) -> Vec<Instrument> {
     if let (None, By::Table(table)) = (&described.product, by) {
         let mut out: Vec<Instrument> = vec![];
-        for instrument in table.iter().filter_map(|(_, symbol)| setup.known(symbol)) {
+        for instrument in table.iter().filter_map(|line| setup.known(&line.contract)) {
             if instrument.venue == described.venue && out.iter().all(|other| other.symbol != instrument.symbol) {
                 out.push(instrument.clone());
             }
@@ -205,7 +205,7 @@ fn contracts_of(setup: &Setup, described: &Described, by: &By) -> Vec<Instrument
 fn by_present_symbols(setup: &Setup, by: &By) -> By {
     let present = |symbol: &String| setup.instrument(symbol).map_or_else(|_| symbol.clone(), |i| i.symbol.clone());
     match by {
-        By::Table(table) => By::Table(table.iter().map(|(from, symbol)| (*from, present(symbol))).collect()),
+        By::Table(table) => By::Table(table.iter().map(|line| Line { contract: present(&line.contract), ..line.clone() }).collect()),
         by => by.clone(),
     }
 }

@@ -43,8 +43,8 @@ impl Research {
             if let Some(held) = self.held_up(spec) {
                 out.push(Concern::EditionHeldUp { edition: spec.clone(), due: held.due, why: held.why });
             }
-            if let Some(why) = self.not_published(spec) {
-                out.push(Concern::EditionNotPublished { edition: spec.clone(), why });
+            if let Some(why) = self.storage_behind(spec) {
+                out.push(Concern::StorageBehind { edition: spec.clone(), why });
             }
             let newest = self.desk.store.editions(Some(spec)).await?.into_iter().find(|row| row.state != State::Cancelled);
             if let Some(row) = newest.filter(|row| row.state == State::Failed) {

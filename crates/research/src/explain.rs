@@ -104,16 +104,19 @@ impl Prepared {
                  bonus issues{closes}"
             );
         }
-        if self.members.iter().any(|m| m.wanted.chain.is_some())
+        let mut chains = self.members.iter().filter_map(|m| m.wanted.chain.as_ref()).peekable();
+        if chains.peek().is_some()
             && let Some(Joined { by, oldest }) = question.rolls
         {
             let at = if oldest { "oldest" } else { "newest" };
+            let is_exchanged = chains.any(|chain| chain.rolled.rolls.iter().any(|roll| roll.for_one.is_some()));
+            let exchanged = if is_exchanged { ", or by the exchange ratio of the table" } else { "" };
             return match by {
                 Join::Difference => {
                     format!("prices of contracts joined by the differences of their closes; as traded in the {at} contract of each chain")
                 }
                 Join::Ratio => format!(
-                    "prices of contracts joined by the ratios of their closes; as traded in the {at} contract of each chain; rounded once to {} \
+                    "prices of contracts joined by the ratios of their closes{exchanged}; as traded in the {at} contract of each chain; rounded once to {} \
                      decimals, half to even",
                     decimals(question.shape.round)
                 ),

@@ -160,6 +160,16 @@ async fn answer(bucket: Data<Bucket>, request: HttpRequest, body: Bytes) -> Http
                 HttpResponse::Ok().insert_header((header::ETAG, tag)).finish()
             }
         },
+        ("POST", None) if query.contains_key("delete") => {
+            // Only keys stand between these marks.
+            let keys = String::from_utf8_lossy(&body).replace("&amp;", "&");
+            let mut gone = String::new();
+            for key in keys.split("<Key>").skip(1).filter_map(|rest| rest.split("</Key>").next()) {
+                objects.remove(&format!("{}/{key}", path.trim_end_matches('/')));
+                gone += &format!("<Deleted><Key>{}</Key></Deleted>", key.replace('&', "&amp;"));
+            }
+            xml(StatusCode::OK, &format!("<DeleteResult>{gone}</DeleteResult>"))
+        }
         ("DELETE", None) => {
             objects.remove(&path);
             HttpResponse::NoContent().finish()

@@ -30,7 +30,10 @@ use market::Market;
 use mizuno_core::{Timestamp, clock::ClockFace};
 use std::{
     collections::HashMap,
-    sync::{Arc, Mutex, PoisonError},
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+    },
     time::{SystemTime, UNIX_EPOCH},
 };
 
@@ -77,6 +80,8 @@ pub struct World {
     calls: Mutex<Vec<Call>>,
     /// The last answer each source gave of each symbol.
     last: Mutex<HashMap<(&'static str, String), Vec<u8>>>,
+    /// Whether sources answer however often they are asked.
+    patient: AtomicBool,
 }
 
 impl World {
@@ -84,7 +89,26 @@ impl World {
     #[must_use]
     pub fn new(seed: u64, clock: ClockFace, faults: Faults) -> Arc<World> {
         let (market, corran, meridian) = (Market::aldermere(seed), Market::corran(seed), Market::meridian(seed));
-        Arc::new(World { market, corran, meridian, faults, clock, calls: Mutex::default(), last: Mutex::default() })
+        Arc::new(World {
+            market,
+            corran,
+            meridian,
+            faults,
+            clock,
+            calls: Mutex::default(),
+            last: Mutex::default(),
+            patient: AtomicBool::default(),
+        })
+    }
+
+    /// Lets sources answer however often they are asked.
+    pub fn be_patient(&self) {
+        self.patient.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether a source has answered as many calls in the sixty seconds before `now` as it allows.
+    pub(crate) fn is_asked_too_much(&self, source: &str, now: Timestamp, allowed: usize) -> bool {
+        !self.patient.load(Ordering::Relaxed) && self.calls_in_minute_before(source, now) >= allowed
     }
 
     /// Scenario time now.
@@ -100,7 +124,7 @@ impl World {
     }
 
     /// Calls a source answered, other than with 429, in the sixty seconds before `now`.
-    pub(crate) fn calls_in_minute_before(&self, source: &str, now: Timestamp) -> usize {
+    fn calls_in_minute_before(&self, source: &str, now: Timestamp) -> usize {
         let calls = self.calls.lock().unwrap_or_else(PoisonError::into_inner);
         let recent = calls.iter().rev().take_while(|c| c.at.plus(60_000_000) > now);
         recent.filter(|c| c.source == source && c.status != 429).count()

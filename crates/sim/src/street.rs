@@ -35,7 +35,7 @@ async fn answer(world: web::Data<World>, source: web::Data<&'static str>, reques
     let key = request.headers().get("X-Lodestar-Key").and_then(|v| v.to_str().ok());
     let heard = Heard { path: request.path(), query, key, now };
     let allowed = SOURCES.iter().find(|s| s.0 == source).map_or(usize::MAX, |s| s.2);
-    let said = match world.calls_in_minute_before(source, now) >= allowed {
+    let said = match world.is_asked_too_much(source, now, allowed) {
         true => Said::no(429, "text/plain", "Too many calls. Please wait.\n"),
         false => match source {
             "harbour" => harbour::answer(&world, &heard),

@@ -1,6 +1,7 @@
 //! What a person who tries a profile may have got wrong, said from what the answer looks like.
 
-use mizuno_core::{Bars, Calendar, Decimal, Interval, time::SECOND};
+use mizuno_config::profile::Columns;
+use mizuno_core::{Bar, Bars, Calendar, Decimal, Interval, time::SECOND};
 
 /// Hints about bars that do not look as the profile says; empty when they do.
 #[must_use]
@@ -14,10 +15,25 @@ pub fn hints(bars: &Bars, calendar: &Calendar, interval: Interval) -> Vec<String
     out
 }
 
+/// Columns that the profile names and that no row has a number in: a key of JSON that is spelled otherwise is silent.
+#[must_use]
+pub fn silent(bars: &Bars, columns: &Columns) -> Vec<String> {
+    let told: [(&str, &Option<String>, fn(&Bar) -> Option<Decimal>); 2] =
+        [("volume", &columns.volume, Bar::volume), ("open_interest", &columns.open_interest, Bar::open_interest)];
+    let silent = told.into_iter().filter(|(.., of)| !bars.rows.is_empty() && bars.rows.iter().all(|bar| of(bar).is_none()));
+    let hint = |(key, column, _): (&str, &Option<String>, _)| {
+        let column = column.as_ref()?;
+        Some(format!(
+            "no row has a number in `{column}`, which the profile names for `{key}`: look at its spelling, and at whether it is told later"
+        ))
+    };
+    silent.filter_map(hint).collect()
+}
+
 /// Highs below lows in most rows are swapped columns; a close or open outside is another order.
 fn columns(bars: &Bars) -> Option<String> {
     let rows = &bars.rows;
-    let share = |wrong: fn(&mizuno_core::Bar) -> bool| rows.iter().filter(|b| wrong(b)).count() * 2 > rows.len();
+    let share = |wrong: fn(&Bar) -> bool| rows.iter().filter(|b| wrong(b)).count() * 2 > rows.len();
     if rows.len() < 3 {
         return None;
     }
@@ -27,7 +43,7 @@ fn columns(bars: &Bars) -> Option<String> {
     // Which of the four columns is the highest, which the lowest, in most rows?
     let extreme = |highest: bool| {
         let holds = |place: usize| {
-            let is = |b: &mizuno_core::Bar| {
+            let is = |b: &Bar| {
                 let all = b.prices();
                 let best: Option<Decimal> = if highest { all.into_iter().max() } else { all.into_iter().min() };
                 Some(all[place]) == best
@@ -51,7 +67,7 @@ fn columns(bars: &Bars) -> Option<String> {
 fn floats(bars: &Bars) -> Option<String> {
     /// A price that people write has fewer significant digits than this.
     const LONG: u8 = 12;
-    let prices = || bars.rows.iter().flat_map(mizuno_core::Bar::prices);
+    let prices = || bars.rows.iter().flat_map(Bar::prices);
     let long: Vec<Decimal> = prices().filter(|p| p.whole_digits() + p.scale >= LONG && p.scale > 6).collect();
     if long.is_empty() || long.len() * 4 < bars.rows.len() {
         return None;

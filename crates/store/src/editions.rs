@@ -366,6 +366,31 @@ impl Store {
             .await
     }
 
+    /// The ids of the editions of which some file is in object storage.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn editions_in_storage(&self) -> Result<HashSet<i64>> {
+        let rows = sqlx::query_scalar!("SELECT DISTINCT edition FROM edition_object");
+        Ok(rows.fetch_all(&self.readers).await?.into_iter().collect())
+    }
+
+    /// Keeps that nothing of an edition is in object storage any more.
+    ///
+    /// # Errors
+    /// When the database cannot be written.
+    pub async fn unpublish_edition(&self, edition: i64) -> Result<()> {
+        self.writer
+            .run(move |c, _| {
+                Box::pin(async move {
+                    sqlx::query!("DELETE FROM edition_object WHERE edition = ?", edition).execute(&mut *c).await?;
+                    sqlx::query!("UPDATE edition SET published_to = NULL, published_at = NULL WHERE id = ?", edition).execute(c).await?;
+                    Ok(())
+                })
+            })
+            .await
+    }
+
     /// The ids of those that are under way.
     ///
     /// # Errors

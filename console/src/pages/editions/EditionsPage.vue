@@ -1,10 +1,11 @@
 <script setup lang="ts">
 // Editions: sets of files that never change. What there is, what is due and what holds it up; one edition with its files and differences.
-import { NAlert, NButton, NEmpty, NProgress, NTag, useMessage } from "naive-ui";
+import { NAlert, NButton, NEmpty, NPopconfirm, NProgress, NTag, useMessage } from "naive-ui";
 import { computed, onScopeDispose, ref, watch } from "vue";
 import { RouterLink, useRoute, useRouter } from "vue-router";
 import DecisionDialog from "../../components/DecisionDialog.vue";
 import PlainTable from "../../components/PlainTable.vue";
+import SqlText from "../../components/SqlText.vue";
 import { get, post, type Edition, type EditionDifference, type EditionSpec, type EditionTold, type EditionVerdict } from "../../composables/api";
 import { useRefreshOn, useStatus } from "../../composables/live";
 import { useMeaning } from "../../composables/meaning";
@@ -21,6 +22,10 @@ const told = ref<EditionTold>();
 const difference = ref<EditionDifference>();
 const verdict = ref<EditionVerdict>();
 const verifying = ref(false);
+/** Editions that the spec does not keep and that are still here. */
+const outlived = ref<Edition[]>([]);
+/** Whether the statements for SQL engines are shown. */
+const engines = ref(false);
 /** What a person is deciding. */
 const deciding = ref<"make" | "pin" | "withdraw">();
 const spec = computed(() => String(route.params.spec ?? "") || specs.value?.[0]?.name || "");
@@ -35,6 +40,7 @@ async function load() {
     specs.value = await get<EditionSpec[]>("/editions");
     all.value = spec.value ? await get<Edition[]>(`/editions/${encodeURIComponent(spec.value)}`) : [];
     const chosen = which.value || all.value.find((e) => e.state === "made")?.number;
+    outlived.value = described.value?.keep ? await expire(true) : [];
     told.value = chosen ? await get<EditionTold>(`/editions/${encodeURIComponent(spec.value)}/${encodeURIComponent(String(chosen))}`) : undefined;
   } catch (error) {
     message.error((error as Error).message, { duration: 8000, closable: true });
@@ -43,7 +49,7 @@ async function load() {
 watch(
   () => [route.params.spec, route.params.which],
   () => {
-    [difference.value, verdict.value] = [undefined, undefined];
+    [difference.value, verdict.value, engines.value] = [undefined, undefined, false];
     void load();
   },
   { immediate: true },
@@ -73,6 +79,7 @@ async function verify(again: boolean) {
   await act(async () => void (verdict.value = await post<EditionVerdict>(`${path(told.value!)}/verify`, { again })));
   verifying.value = false;
 }
+const expire = (preview: boolean) => post<Edition[]>(`/editions/${encodeURIComponent(spec.value)}/expire?preview=${preview}`, undefined);
 const cancel = (edition: Edition) => act(async () => void (await post(`${path(edition)}/decision`, { to: "cancel", by: "console" })));
 const unpin = () => act(async () => void (await post(`${path(told.value!)}/decision`, { to: "unpin", by: "console" })));
 async function make(by: string) {
@@ -103,9 +110,16 @@ const columns = (all: Record<string, number>) => Object.entries(all).map(([name,
       </tr>
     </plain-table>
     <template v-if="described">
-      <n-alert v-if="described.not_published" type="warning" :show-icon="false">Could not be published: {{ described.not_published }}. It is tried again by itself.</n-alert>
+      <n-alert v-if="described.storage_behind" type="warning" :show-icon="false">Its object storage is behind: {{ described.storage_behind }}. It is tried again by itself.</n-alert>
       <h2>{{ described.title }}</h2>
       <p><n-button size="small" :disabled="!!described.making" @click="deciding = 'make'">Make one now…</n-button></p>
+      <p v-if="outlived.length">
+        The newest {{ described.keep }} are kept; {{ outlived.map((e) => e.number).join(", ") }} {{ outlived.length === 1 ? "is" : "are" }} still here.
+        <n-popconfirm positive-text="Take them away" negative-text="Leave them" @positive-click="act(async () => void (await expire(false)))">
+          <template #trigger><n-button size="small">Take away…</n-button></template>
+          Their files are taken away. Their records stay, and they can be made again.
+        </n-popconfirm>
+      </p>
       <n-empty v-if="!all.length" description="None was made yet" />
       <plain-table v-else :headers="['Number', 'Label', `As of (${zone})`, 'Made because', 'State']" :numbers="[0]">
         <tr v-for="e in all.slice(0, shown)" :key="e.number" :class="{ chosen: e.number === told?.number }">
@@ -141,10 +155,15 @@ const columns = (all: Record<string, number>) => Object.entries(all).map(([name,
         <n-button size="small" :loading="verifying" @click="verify(false)">Verify</n-button>
         <n-button size="small" :loading="verifying" @click="verify(true)">Make again and compare</n-button>
         <n-button v-if="told.before" size="small" @click="compare">Differences from {{ told.before }}</n-button>
+        <n-button v-if="described?.table" size="small" @click="engines = !engines">For SQL engines</n-button>
         <n-button v-if="told.pinned" size="small" @click="unpin">Let it expire</n-button>
         <n-button v-else size="small" @click="deciding = 'pin'">Keep it…</n-button>
         <n-button size="small" @click="deciding = 'withdraw'">Withdraw…</n-button>
       </p>
+      <template v-if="engines">
+        <p>These statements make its tables known to an engine. A question as a query is on the page <router-link class="link" :to="{ name: 'questions' }">Questions</router-link>.</p>
+        <sql-text :path="`${path(told)}/tables`" />
+      </template>
       <p v-if="verdict" class="verdict">
         <template v-if="verdict.sound">{{ count(verdict.files) }} files are as they were made{{ madeAgain(verdict) }}.</template>
         <template v-else>

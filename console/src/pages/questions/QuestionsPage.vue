@@ -4,7 +4,8 @@ import { NAlert, NButton, NInput, NSelect, NSpace, useMessage } from "naive-ui";
 import { computed, onMounted, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import PlainTable from "../../components/PlainTable.vue";
-import { get, type Explanation, type SavedQuestion } from "../../composables/api";
+import SqlText from "../../components/SqlText.vue";
+import { get, type EditionSpec, type Explanation, type SavedQuestion } from "../../composables/api";
 import { useMeaning } from "../../composables/meaning";
 import { bytes, count, percent } from "../../composables/show";
 import FirstRows from "./FirstRows.vue";
@@ -39,9 +40,14 @@ const keys = ref({
 const further = ref(Object.fromEntries(Object.entries(route.query).filter(([name, value]) => value && !(name in keys.value)).map(([name, value]) => [name, String(value)])));
 const furtherText = computed(() => Object.entries(further.value).map(([name, value]) => `${name}=${value}`).join(", "));
 const told = ref<Explanation>();
+/** The keys of what is told. */
+const asked = ref<Record<string, string>>({});
 const trouble = ref<string>();
 const busy = ref(false);
 const saved = ref<SavedQuestion[]>([]);
+/** The latest editions that have a table for SQL engines. */
+const tables = ref<string[]>([]);
+const table = ref<string>();
 const options = (...words: string[]) => words.map((value) => ({ value, label: value }));
 const ways = [
   { value: "none", label: "as traded" },
@@ -57,12 +63,16 @@ const ready = computed(() => Boolean(keys.value.instruments || keys.value.saved 
 
 async function load() {
   saved.value = await get<SavedQuestion[]>("/questions").catch((error) => (message.error((error as Error).message), []));
+  const specs = await get<EditionSpec[]>("/editions").catch(() => []);
+  tables.value = specs.filter((s) => s.table && s.latest).map((s) => `${s.name}/latest`);
+  table.value = tables.value[0];
 }
 async function explain() {
   busy.value = true;
   try {
     await router.replace({ query: given.value });
     told.value = await get<Explanation>("/explanation", given.value);
+    asked.value = given.value;
     trouble.value = undefined;
   } catch (error) {
     told.value = undefined;
@@ -156,6 +166,10 @@ const shown = 60;
       <dd><pre>{{ here(told.forms.data_frame) }}</pre></dd>
       <dt>In a file</dt>
       <dd><pre>{{ told.forms.toml }}</pre></dd>
+      <template v-if="table">
+        <dt>As a query over the bars of an edition, <n-select v-if="tables.length > 1" v-model:value="table" size="tiny" class="table" :options="options(...tables)" /><template v-else>{{ table }}</template></dt>
+        <dd><sql-text path="/translation" :query="{ ...asked, edition: table }" /></dd>
+      </template>
     </dl>
   </template>
   <saved-table :saved="saved" :question="told?.forms.toml" @take="take" @changed="load" />
@@ -175,5 +189,9 @@ pre {
 }
 code {
   overflow-wrap: anywhere;
+}
+.table {
+  display: inline-block;
+  width: 180px;
 }
 </style>

@@ -180,8 +180,8 @@ async fn specs(client: &Client) -> Result<Code, Failure> {
     for (spec, held) in all.iter().filter_map(|s| Some((s, s.held_up.as_ref()?))) {
         note!("{} is held up: {}; make it as it is with: mizuno editions {} --make --by NAME", spec.name, held.why.join("; "), spec.name);
     }
-    for (spec, why) in all.iter().filter_map(|s| Some((s, s.not_published.as_ref()?))) {
-        note!("an edition of {} could not be published: {why}; it is tried again by itself", spec.name);
+    for (spec, why) in all.iter().filter_map(|s| Some((s, s.storage_behind.as_ref()?))) {
+        note!("the object storage of {} is behind: {why}; it is tried again by itself", spec.name);
     }
     Ok(Code::Fine)
 }

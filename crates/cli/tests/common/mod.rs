@@ -120,7 +120,8 @@ impl Bench {
         }
     }
 
-    /// All venues, instruments, sources and collectors of the demo, each collector to run only when asked unless `scheduled`.
+    /// All venues, instruments, sources and collectors of the demo, each collector to run only when asked unless `scheduled`. On a clock that does
+    /// not run faster, nobody waits for a turn, unless the collectors run by themselves.
     pub fn whole_demo(start: &str, speed: f64, faults: Faults, scheduled: bool) -> Bench {
         let bench = Bench::at(start, speed, faults);
         for name in ["daily", "minutes"] {
@@ -139,7 +140,24 @@ impl Bench {
             bench.write(&file, &(kept.collect::<Vec<_>>().join("\n") + "\n"));
         }
         bench.write(".env", &format!("LODESTAR_KEY={}\n", mizuno_sim::LODESTAR_KEY));
+        if speed == 1.0 && !scheduled {
+            bench.without_limits();
+        }
         bench
+    }
+
+    /// Lets sources be asked as often as anybody likes.
+    fn without_limits(&self) {
+        self.world.be_patient();
+        for profile in fs::read_dir(self.config().join("sources")).unwrap().flatten() {
+            let text = fs::read_to_string(profile.path()).unwrap();
+            let line = |line: &str| match line.split(" = ").next() {
+                Some("calls_per_minute") => "calls_per_minute = 60000".to_owned(),
+                Some("burst") => "burst = 1000".to_owned(),
+                _ => line.to_owned(),
+            };
+            fs::write(profile.path(), text.lines().map(line).collect::<Vec<_>>().join("\n") + "\n").unwrap();
+        }
     }
 
     /// A source of one's own beside the simulated ones: daily bars as delimited text, which a test may change at will.

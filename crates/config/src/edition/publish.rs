@@ -17,6 +17,9 @@ pub struct Publish {
     pub region: String,
     /// Under which name this service publishes, so that several share a prefix.
     pub writer: String,
+    /// How many of the newest stay there; all that were not withdrawn when left out.
+    #[serde(default)]
+    pub keep: Option<u32>,
 }
 
 fn usual_region() -> String {
@@ -61,6 +64,9 @@ impl Publish {
         if !text::is_name(&self.writer) {
             wrong.push(format!("publish.writer: `{}` is no name; use letters, digits and hyphens", self.writer));
         }
+        if self.keep == Some(0) {
+            wrong.push("publish.keep: at least the newest one stays there".to_owned());
+        }
         if let Some(endpoint) = self.endpoint.as_ref().filter(|e| !e.starts_with("http://") && !e.starts_with("https://")) {
             wrong.push(format!("publish.endpoint: `{endpoint}` is no address; write https://HOST"));
         }
@@ -84,6 +90,7 @@ mod tests {
             ("to = \"/tmp/editions\"\nwriter = \"mere\"\n", "write s3://BUCKET/PREFIX"),
             ("to = \"s3://tarn/../other\"\nwriter = \"mere\"\n", "write s3://BUCKET/PREFIX"),
             ("to = \"s3://tarn\"\nwriter = \"a/b\"\n", "use letters, digits and hyphens"),
+            ("to = \"s3://tarn\"\nwriter = \"mere\"\nkeep = 0\n", "at least the newest one stays there"),
             ("to = \"s3://tarn\"\nwriter = \"mere\"\nendpoint = \"storage\"\n", "write https://HOST"),
         ] {
             assert!(read(more).problems().join("\n").contains(told), "{more}");

@@ -31,6 +31,9 @@ pub struct TableSpec {
     /// Digits after the point of volumes.
     #[serde(default)]
     pub volume_decimals: u8,
+    /// Whether it has a column of open interest.
+    #[serde(default)]
+    pub open_interest: bool,
 }
 
 fn bars() -> String {
@@ -41,13 +44,19 @@ fn all() -> Vec<String> {
     vec!["*".to_owned()]
 }
 
-/// The columns of a table that lie in its files, in order; `time` of bars shorter than a day. `interval`, `venue` and `month` are in the names of folders.
-const COLUMNS: [&str; 9] = ["instrument", "trade_date", "time", "open", "high", "low", "close", "volume", "source"];
+/// The columns of a table that lie in its files, in order; `time` of bars shorter than a day, `open_interest` where it is asked for. `interval`,
+/// `venue` and `month` are in the names of folders.
+const COLUMNS: [&str; 10] = ["instrument", "trade_date", "time", "open", "high", "low", "close", "volume", "open_interest", "source"];
 
 impl TableSpec {
     /// Its files, a spec for each interval.
     #[must_use]
     pub fn files(&self) -> Vec<FileSpec> {
+        let has = |column: &str, interval: &Interval| match column {
+            "time" => interval.is_intraday(),
+            "open_interest" => self.open_interest,
+            _ => true,
+        };
         let quoted = |words: &mut dyn Iterator<Item = &str>| words.map(|w| format!("\"{w}\"")).collect::<Vec<_>>().join(", ");
         let file = |interval: &Interval| FileSpec {
             name: format!("{}/interval={interval}/venue={{venue}}/month={{month}}/bars.parquet", self.name),
@@ -55,7 +64,7 @@ impl TableSpec {
             own: Some(format!(
                 "instruments = [{}]\ninterval = \"{interval}\"\nmade_from = \"{interval}\"\nside = \"trade\"\ncolumns = [{}]\n",
                 quoted(&mut self.instruments.iter().map(String::as_str)),
-                quoted(&mut COLUMNS.into_iter().filter(|column| *column != "time" || interval.is_intraday())),
+                quoted(&mut COLUMNS.into_iter().filter(|column| has(column, interval))),
             )),
             cut: vec![Cut::Venue, Cut::Month],
             format: Some("parquet".to_owned()),
@@ -109,9 +118,14 @@ mod tests {
         assert_eq!((files[0].question.as_str(), files[0].price_decimals), ("bars-1d", 4));
         let (days, minutes) = (files[0].own.as_deref().unwrap(), files[1].own.as_deref().unwrap());
         assert!(
-            days.contains("instruments = [\"KBF\", \"AL*\"]") && !days.contains("\"time\"") && minutes.contains("\"trade_date\", \"time\"")
+            days.contains("instruments = [\"KBF\", \"AL*\"]")
+                && !days.contains("open_interest")
+                && !days.contains("\"time\"")
+                && minutes.contains("\"trade_date\", \"time\"")
         );
         assert!(files.iter().all(|file| file.problems().is_empty()), "its own names are sound");
+        let held = read("intervals = [\"1d\"]\nopen_interest = true\n").files();
+        assert!(held[0].own.as_deref().unwrap().contains("\"volume\", \"open_interest\", \"source\""));
     }
 
     #[test]

@@ -79,8 +79,19 @@ pub enum By {
     /// When the next contract has had the larger open interest in so many sessions running. That of a session is published in the next one, and
     /// counts from then on.
     OpenInterest(u32),
-    /// On the dates of a table: the first session of each contract.
-    Table(Vec<(TradeDate, String)>),
+    /// On the dates of a table.
+    Table(Vec<Line>),
+}
+
+/// A line of a table of rolls.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Line {
+    /// The first session of the contract.
+    pub from: TradeDate,
+    /// Its symbol.
+    pub contract: String,
+    /// How many of it one of the contract before became, as in a merger of shares; above nought.
+    pub for_one: Option<Decimal>,
 }
 
 /// A stretch of sessions with its contract.
@@ -107,16 +118,28 @@ pub struct Roll {
     pub closes: Option<(TradeDate, Decimal, Decimal)>,
     /// Whether it came so late only because the old contract was about to end.
     pub at_the_latest: bool,
+    /// How many of the new contract one of the old became, where a table says so.
+    pub for_one: Option<Decimal>,
     /// Why it was decided, in a few words.
     pub why: String,
 }
 
 impl Roll {
-    /// The new close over the old one, to twelve decimals; `None` where one of them is not above nought.
+    /// What prices of the old contract are multiplied by under [`Join::Ratio`], to twelve decimals; see [`Roll::step`].
     #[must_use]
     pub fn ratio(&self) -> Option<Decimal> {
+        self.step().map(|step| Factor::new(step).decimal(12))
+    }
+
+    /// One over the exchange ratio, where there is one; else the new close over the old one. `None` where a close is not above nought, or
+    /// there are none.
+    #[must_use]
+    pub fn step(&self) -> Option<BigRational> {
+        if let Some(for_one) = self.for_one {
+            return Some(for_one.fraction().recip());
+        }
         let (_, old, new) = self.closes.filter(|(_, old, new)| old.mantissa > 0 && new.mantissa > 0)?;
-        Some(Factor::new(new.fraction() / old.fraction()).decimal(12))
+        Some(new.fraction() / old.fraction())
     }
 }
 
@@ -160,10 +183,11 @@ pub fn rolled(contracts: &[Contract], sessions: &[Session], closed: usize, by: &
                 let closes = chain.closes(pair, at);
                 let (old, new) = (&contracts[pair.0].symbol, &contracts[pair.1].symbol);
                 match closes {
+                    None if decision.for_one.is_some() => {}
                     None => out
                         .notes
                         .push(format!("no session up to {} has closes of both {old} and {new}; nothing is adjusted there", session.date)),
-                    Some((date, ..)) if date != session.date => out.notes.push(format!(
+                    Some((date, ..)) if date != session.date && decision.for_one.is_none() => out.notes.push(format!(
                         "{old} to {new} on {from}: the closes are of {date}, the newest session up to the roll in which both traded"
                     )),
                     Some(_) => {}
@@ -174,6 +198,7 @@ pub fn rolled(contracts: &[Contract], sessions: &[Session], closed: usize, by: &
                     contracts: pair,
                     closes,
                     at_the_latest: decision.at_the_latest,
+                    for_one: decision.for_one,
                     why: decision.why,
                 });
             } else {
@@ -205,6 +230,7 @@ struct Chain<'c> {
 struct Decision {
     next: usize,
     at_the_latest: bool,
+    for_one: Option<Decimal>,
     why: String,
 }
 
@@ -225,8 +251,8 @@ impl Chain<'_> {
     /// The front contract of the first session.
     fn first(&self, begin: usize) -> usize {
         if let By::Table(table) = self.by {
-            let on = table.iter().rev().find(|(from, _)| *from <= self.sessions[begin].date).or(table.first());
-            let place = on.and_then(|(_, symbol)| self.contracts.iter().position(|c| c.symbol == *symbol));
+            let on = table.iter().rev().find(|line| line.from <= self.sessions[begin].date).or(table.first());
+            let place = on.and_then(|line| self.contracts.iter().position(|c| c.symbol == line.contract));
             return place.unwrap_or(0);
         }
         let date = self.sessions[begin].date;
@@ -264,17 +290,21 @@ impl Chain<'_> {
             }
             By::Table(table) => {
                 let from = self.after(at);
-                let named = table.iter().rev().find(|(date, _)| *date <= from);
-                let place = named.and_then(|(_, symbol)| self.contracts.iter().position(|c| c.symbol == *symbol));
-                let place = place.filter(|place| *place > front)?;
-                return Some(Decision { next: place, at_the_latest: false, why: "by the table".to_owned() });
+                let line = table.iter().rev().find(|line| line.from <= from)?;
+                let place = self.contracts.iter().position(|c| c.symbol == line.contract);
+                let next = place.filter(|place| *place > front)?;
+                let why = line.for_one.map_or("by the table".to_owned(), |n| format!("by the table, {n} for one"));
+                return Some(Decision { next, at_the_latest: false, for_one: line.for_one, why });
             }
         };
         match why {
-            Some(why) => Some(Decision { next, at_the_latest: false, why }),
-            None if latest && !matches!(self.by, By::Table(_)) => {
-                Some(Decision { next, at_the_latest: true, why: "the session before first notice or last trading".to_owned() })
-            }
+            Some(why) => Some(Decision { next, at_the_latest: false, for_one: None, why }),
+            None if latest && !matches!(self.by, By::Table(_)) => Some(Decision {
+                next,
+                at_the_latest: true,
+                for_one: None,
+                why: "the session before first notice or last trading".to_owned(),
+            }),
             None => None,
         }
     }
@@ -344,14 +374,13 @@ pub fn shifts(rolls: &[Roll], legs: usize, oldest: bool) -> Option<Vec<Decimal>>
     Some(out)
 }
 
-/// What the prices of each leg are multiplied by under [`Join::Ratio`]: one in the newest leg, or in the oldest. A roll of which a close is not
-/// above nought multiplies nothing.
+/// What the prices of each leg are multiplied by under [`Join::Ratio`]: one in the newest leg, or in the oldest. A roll without a
+/// [step](Roll::step) multiplies nothing.
 #[must_use]
 pub fn ratios(rolls: &[Roll], legs: usize, oldest: bool) -> Vec<BigRational> {
     let mut out = vec![BigRational::one(); legs];
     for at in (0..legs.saturating_sub(1)).rev() {
-        let step = rolls.get(at).and_then(|r| r.closes).filter(|(_, old, new)| old.mantissa > 0 && new.mantissa > 0);
-        let step = step.map_or_else(BigRational::one, |(_, old, new)| new.fraction() / old.fraction());
+        let step = rolls.get(at).and_then(Roll::step).unwrap_or_else(BigRational::one);
         out[at] = &out[at + 1] * step;
     }
     if oldest && let Some(first) = out.first().cloned() {

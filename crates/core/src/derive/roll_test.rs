@@ -31,6 +31,10 @@ fn contract(symbol: &str, from: &str, last: &str, calendar: &Calendar, bar: impl
     Contract { symbol: symbol.into(), expiry: date(last), first_notice: None, last_traded: date(last), days }
 }
 
+fn line(from: &str, contract: &str, for_one: Option<&str>) -> Line {
+    Line { from: date(from), contract: contract.to_owned(), for_one: for_one.map(number) }
+}
+
 fn two(calendar: &Calendar) -> Vec<Contract> {
     // From 5 March on the later one has the larger volume, but for the 6th.
     let volume = |d: TradeDate| if d >= date("2025-03-05") && d != date("2025-03-06") { 30 } else { 5 };
@@ -62,8 +66,11 @@ fn each_rule_rolls_on_its_day() {
     // The 5th stands alone: two sessions running are the 7th and the 10th.
     assert_eq!(from(&contracts, By::Volume(1)), on("2025-03-05", "2025-03-06"));
     assert_eq!(from(&contracts, By::Volume(2)), on("2025-03-10", "2025-03-11"));
-    let table = vec![(date("2025-01-02"), "NEAR".to_owned()), (date("2025-02-18"), "FAR".to_owned())];
-    assert_eq!(from(&contracts, By::Table(table)), on("2025-02-17", "2025-02-18"));
+    let table = [("2025-01-02", "NEAR"), ("2025-02-18", "FAR")];
+    assert_eq!(
+        from(&contracts, By::Table(table.map(|(from, contract)| line(from, contract, None)).to_vec())),
+        on("2025-02-17", "2025-02-18")
+    );
     // At the latest the session before the last trading day, or before first notice, is the next one's.
     assert_eq!(from(&contracts, By::Volume(90)), ("2025-03-18".to_owned(), "2025-03-19".to_owned(), true));
     contracts[0].first_notice = Some(date("2025-03-03"));
@@ -125,6 +132,23 @@ fn a_price_below_nought_has_a_difference_and_no_ratio() {
     assert_eq!(shifts(&found.rolls, 2, false).unwrap(), [number("10.75"), number("0")]);
     assert_eq!(shifts(&found.rolls, 2, true).unwrap(), [number("0"), number("-10.75")]);
     assert!(ratios(&found.rolls, 2, false).iter().all(One::is_one));
+}
+
+#[test]
+fn an_exchange_ratio_counts_whatever_the_closes_were() {
+    let calendar = calendar();
+    let mut contracts = two(&calendar);
+    let by = By::Table(vec![line("2025-01-02", "NEAR", None), line("2025-02-18", "FAR", Some("0.75"))]);
+    let found = rolls(&contracts, &by);
+    assert_eq!(found.rolls[0].ratio(), Some(number("1.333333333333")));
+    assert_eq!(ratios(&found.rolls, 2, false)[0], BigRational::new(4.into(), 3.into()));
+    assert_eq!(ratios(&found.rolls, 2, true)[1], BigRational::new(3.into(), 4.into()));
+    assert_eq!(found.rolls[0].why, "by the table, 0.75 for one");
+    // It needs no session in which both traded.
+    contracts[1].days.retain(|d| d.date > date("2025-02-17"));
+    let found = rolls(&contracts, &by);
+    assert!(found.rolls[0].closes.is_none() && found.notes.is_empty(), "{:?}", found.notes);
+    assert_eq!(ratios(&found.rolls, 2, false)[0], BigRational::new(4.into(), 3.into()));
 }
 
 /// A chain of contracts, a month apart, with closes and volumes as they come; some sessions are missing.

@@ -163,7 +163,7 @@ impl Words {
 }
 
 /// The room that open interest takes, as sources' answers are read.
-const OPEN_INTEREST: Digits = Digits { whole: 12, scale: 6 };
+pub(crate) const OPEN_INTEREST: Digits = Digits { whole: 12, scale: 6 };
 
 /// What a column of values holds, with this room for prices and volumes.
 fn value_kind(column: Column, (price, volume): (Digits, Digits), words: &Words) -> Kind {

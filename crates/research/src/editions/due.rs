@@ -193,15 +193,16 @@ impl Research {
         // Beside the making: a storage far away may take long.
         let research = Arc::downgrade(self);
         self.desk.hands.long(move || async move {
-            let mut looked: Option<(Timestamp, Instant)> = None;
+            let mut looked: Option<((Timestamp, u64), Instant)> = None;
             while let Some(research) = research.upgrade() {
-                let newest = research.desk.store.newest();
-                let news = looked.is_none_or(|(known, at)| known != newest || at.elapsed() > LOOKED_EVERY);
+                // Another configuration may have another key, or keep fewer.
+                let known = (research.desk.store.newest(), research.desk.setup().serial);
+                let news = looked.is_none_or(|(before, at)| before != known || at.elapsed() > LOOKED_EVERY);
                 if news {
-                    if let Err(error) = research.publish_what_is_made().await {
-                        tracing::warn!(%error, "what is to be published cannot be told");
+                    if let Err(error) = research.bring_storages_up_to_date().await {
+                        tracing::warn!(%error, "what is to be in object storage cannot be told");
                     }
-                    looked = Some((newest, Instant::now()));
+                    looked = Some((known, Instant::now()));
                 }
                 drop(research);
                 tokio::time::sleep(Duration::from_secs(1)).await;

@@ -20,6 +20,7 @@ mod making;
 mod package;
 mod page;
 mod publishing;
+mod storage;
 mod table;
 
 use crate::{

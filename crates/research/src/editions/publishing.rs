@@ -4,19 +4,18 @@
 //! is the newest: a reader that begins there sees all of an edition or nothing of it. What the edition before has the same of is copied
 //! there and not sent. Each file that is there stands in the ledger, so what was broken off goes on with the next.
 
-use super::{Recipe, SUMS, file::failed};
+use super::{
+    Recipe, SUMS,
+    file::failed,
+    storage::{lies_in, names_newest, refused, storage},
+};
 use crate::Research;
 use mizuno_config::edition::Publish;
 use mizuno_desk::{DeskError, Event};
-use mizuno_sources::Secrets;
 use mizuno_store::editions::{EditionRow, FileRow, State};
-use object_store::{
-    ClientOptions, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart,
-    aws::{AmazonS3, AmazonS3Builder, Checksum},
-    path::Path as Key,
-};
+use object_store::{ObjectStoreExt, PutPayload, WriteMultipart, aws::AmazonS3, path::Path as Key};
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     io::Read,
     sync::{Arc, PoisonError},
     time::{Duration, Instant},
@@ -26,105 +25,77 @@ use std::{
 const PART: usize = 8 << 20;
 /// Parts on their way at once.
 const AT_ONCE: usize = 4;
-/// A storage that does not answer is asked again for so long, before the attempt is given up until the next.
-const PATIENCE: Duration = Duration::from_secs(30);
 /// Attempts are so far apart.
 const REST: Duration = Duration::from_secs(30);
 
-/// The file that says which edition is the newest.
-const LATEST: &str = "latest.json";
-
-/// How the last attempt to publish ended.
+/// How the last attempt to bring a storage up to date ended.
 #[derive(Clone, Debug)]
 pub struct Attempt {
     /// Why it was given up.
     pub why: String,
-    /// Not before this the next one begins.
+    /// Not before this the next one begins, unless the configuration is another.
     rest: Instant,
-}
-
-fn refused(what: &str, error: &object_store::Error) -> DeskError {
-    // Addresses and answers of the storage; keys are never among them.
-    DeskError::Invalid(format!("{what}: {error}"))
-}
-
-/// The storage of a spec.
-fn storage(publish: &Publish, secrets: &Secrets) -> Result<AmazonS3, DeskError> {
-    let (bucket, _) = publish.place().ok_or_else(|| DeskError::Invalid(format!("publish.to: `{}` is no place", publish.to)))?;
-    let secret = |name: &str| {
-        secrets
-            .get(name)
-            .ok_or_else(|| DeskError::Invalid(format!("{name} is not set; put it into the environment, or into .env of the configuration")))
-    };
-    let retry = RetryConfig { retry_timeout: PATIENCE, ..RetryConfig::default() };
-    let mut builder = AmazonS3Builder::new()
-        .with_bucket_name(bucket)
-        .with_region(&publish.region)
-        .with_access_key_id(secret("AWS_ACCESS_KEY_ID")?)
-        .with_secret_access_key(secret("AWS_SECRET_ACCESS_KEY")?)
-        // The storage works the sum of what came out itself, and refuses what came out otherwise.
-        .with_checksum_algorithm(Checksum::SHA256)
-        .with_retry(retry);
-    if let Some(token) = secrets.get("AWS_SESSION_TOKEN") {
-        builder = builder.with_token(token);
-    }
-    if let Some(endpoint) = &publish.endpoint {
-        let plain = endpoint.starts_with("http://");
-        builder = builder.with_endpoint(endpoint).with_client_options(ClientOptions::new().with_allow_http(plain));
-    }
-    builder.build().map_err(|e| refused("the object storage cannot be set up", &e))
+    setup: u64,
 }
 
 impl Research {
-    /// Why the newest edition of a spec is not published, where it should be.
+    /// Why the object storage does not have the editions of a spec as it should.
     #[must_use]
-    pub fn not_published(&self, spec: &str) -> Option<String> {
+    pub fn storage_behind(&self, spec: &str) -> Option<String> {
         self.at_work.attempts.lock().unwrap_or_else(PoisonError::into_inner).get(spec).map(|attempt| attempt.why.clone())
     }
 
-    /// Publishes every edition that is to be and is not, oldest first.
-    pub(super) async fn publish_what_is_made(self: &Arc<Self>) -> Result<(), DeskError> {
+    /// Brings the object storage of every spec up to date.
+    pub(super) async fn bring_storages_up_to_date(self: &Arc<Self>) -> Result<(), DeskError> {
         let setup = self.desk.setup();
         for spec in setup.config.editions.values() {
             let Some(publish) = &spec.publish else { continue };
-            let resting = |attempt: &Attempt| Instant::now() < attempt.rest;
+            let resting = |attempt: &Attempt| attempt.setup == setup.serial && Instant::now() < attempt.rest;
             if self.at_work.attempts.lock().unwrap_or_else(PoisonError::into_inner).get(&spec.name).is_some_and(resting) {
                 continue;
             }
             let rows = self.desk.store.editions(Some(&spec.name)).await?;
-            for row in rows.iter().rev().filter(|row| row.is_served() && row.published.is_none()) {
-                // Made before the spec said so, it stays where it is.
-                if Recipe::read(row)?.edition()?.publish.is_none() {
-                    continue;
+            let ended = self.bring_up_to_date(&rows, publish).await;
+            let mut attempts = self.at_work.attempts.lock().unwrap_or_else(PoisonError::into_inner);
+            match ended {
+                Ok(()) => drop(attempts.remove(&spec.name)),
+                Err(error) => {
+                    tracing::warn!(edition = spec.name, %error, "the object storage of an edition is behind");
+                    attempts
+                        .insert(spec.name.clone(), Attempt { why: error.to_string(), rest: Instant::now() + REST, setup: setup.serial });
                 }
-                let published = self.publish(row, &rows, publish).await;
-                let mut attempts = self.at_work.attempts.lock().unwrap_or_else(PoisonError::into_inner);
-                match published {
-                    Ok(()) => drop(attempts.remove(&spec.name)),
-                    Err(error) => {
-                        tracing::warn!(edition = %format!("{}/{}", row.spec, row.number), %error, "an edition could not be published");
-                        attempts.insert(spec.name.clone(), Attempt { why: error.to_string(), rest: Instant::now() + REST });
-                        break;
-                    }
-                }
-                drop(attempts);
-                self.desk.events.tell(Event::Editions);
             }
+        }
+        Ok(())
+    }
+
+    /// Takes away what is to be there no longer, and publishes every edition that is to be there and is not, oldest first.
+    async fn bring_up_to_date(&self, rows: &[EditionRow], publish: &Publish) -> Result<(), DeskError> {
+        let stay = to_be_there(rows, publish.keep);
+        let there = self.desk.store.editions_in_storage().await?;
+        let is_here = |row: &EditionRow| row.published.is_none() || lies_in(row, publish);
+        for row in rows.iter().rev().filter(|row| there.contains(&row.id) && !stay.contains(&row.id) && is_here(row)) {
+            self.take_out_of_storage(row, rows, publish).await.map_err(|e| told(row, "is still there", &e))?;
+            self.desk.events.tell(Event::Editions);
+        }
+        for row in rows.iter().rev().filter(|row| row.is_served() && row.published.is_none() && stay.contains(&row.id)) {
+            // Made before the spec said so, it stays where it is.
+            if Recipe::read(row)?.edition()?.publish.is_none() {
+                continue;
+            }
+            self.publish(row, rows, publish).await.map_err(|e| told(row, "is not there", &e))?;
+            self.desk.events.tell(Event::Editions);
         }
         Ok(())
     }
 
     async fn publish(&self, row: &EditionRow, rows: &[EditionRow], publish: &Publish) -> Result<(), DeskError> {
         let storage = storage(publish, &self.desk.secrets())?;
-        let (place, of) = (publish.keys(&row.spec), |number: i64| publish.keys_of(&row.spec, number));
+        let of = |number: i64| publish.keys_of(&row.spec, number);
         let files = self.desk.store.edition_files(row.id).await?;
         let there = self.desk.store.published_files(row.id).await?;
         // Of the newest edition that is in the same place; others may have been taken away there.
-        let before = rows.iter().find(|old| {
-            old.number < row.number
-                && old.state == State::Made
-                && old.published.as_ref().is_some_and(|(to, _)| *to == publish.folder(&old.spec, old.number))
-        });
+        let before = rows.iter().find(|old| old.number < row.number && old.withdrawn.is_none() && lies_in(old, publish));
         let known: HashMap<String, FileRow> = match before {
             None => HashMap::new(),
             Some(old) => self.desk.store.edition_files(old.id).await?.into_iter().map(|file| (file.path.clone(), file)).collect(),
@@ -149,17 +120,7 @@ impl Research {
             }
             self.desk.store.keep_published_file(row.id, file.path.clone()).await?;
         }
-        let latest = serde_json::json!({
-            "spec": row.spec,
-            "writer": publish.writer,
-            "edition": row.number,
-            "label": row.label,
-            "as_of": row.instant.to_string(),
-            "prefix": of(row.number),
-            "sums": row.sums,
-        });
-        let text = serde_json::to_vec_pretty(&latest).map_err(|e| DeskError::fault("writing latest.json", e))?;
-        storage.put(&Key::from(format!("{place}/{LATEST}")), text.into()).await.map_err(|e| refused(LATEST, &e))?;
+        names_newest(&storage, publish, row).await?;
         self.desk.store.publish_edition(row.id, publish.folder(&row.spec, row.number)).await?;
         Ok(())
     }
@@ -185,4 +146,16 @@ impl Research {
         }
         parts.finish().await.map(drop).map_err(|e| refused(&file.path, &e))
     }
+}
+
+/// The ids of the editions that are to be in the storage: those that were not withdrawn; with `keep` the newest so many, and those that a
+/// person keeps.
+fn to_be_there(rows: &[EditionRow], keep: Option<u32>) -> HashSet<i64> {
+    let whole = rows.iter().filter(|row| matches!(row.state, State::Made | State::Expired) && row.withdrawn.is_none());
+    let newest = keep.map_or(usize::MAX, |keep| keep as usize);
+    whole.enumerate().filter(|(at, row)| *at < newest || row.pinned.is_some()).map(|(_, row)| row.id).collect()
+}
+
+fn told(row: &EditionRow, how: &str, error: &DeskError) -> DeskError {
+    DeskError::Invalid(format!("{}/{} {how}: {error}", row.spec, row.number))
 }

@@ -9,7 +9,7 @@ mod query;
 mod refusing;
 mod text;
 
-use crate::{Research, editions::Recipe, question::Question};
+use crate::{Research, answer::OPEN_INTEREST, editions::Recipe, question::Question};
 use mizuno_config::edition::TableSpec;
 use mizuno_core::Timestamp;
 use mizuno_desk::DeskError;
@@ -113,7 +113,9 @@ impl Research {
         let (place, remark) = match (place, published) {
             (Some(place), _) => (place.trim_end_matches('/').to_owned(), ""),
             (None, Some(published)) => (published, ""),
-            (None, None) if described.publish.is_some() => (self.edition_folder(&row).display().to_string(), " It is not published yet."),
+            (None, None) if described.publish.is_some() => {
+                (self.edition_folder(&row).display().to_string(), " It is not in object storage.")
+            }
             (None, None) => (self.edition_folder(&row).display().to_string(), ""),
         };
         Ok(declare::statements(table, engine, &place, &called, remark))
@@ -144,7 +146,8 @@ impl Research {
 /// The columns of the table of bars, in order, each with its type. Of these `time` is empty for daily bars; the last three are names of folders.
 fn schema(table: &TableSpec) -> Vec<(&'static str, Type)> {
     let (price, volume) = (Type::Decimal(18, table.price_decimals), Type::Decimal(18, table.volume_decimals));
-    vec![
+    let held = Type::Decimal(OPEN_INTEREST.whole + OPEN_INTEREST.scale, OPEN_INTEREST.scale);
+    let all = [
         ("instrument", Type::Word),
         ("trade_date", Type::Date),
         ("time", Type::Instant),
@@ -153,11 +156,13 @@ fn schema(table: &TableSpec) -> Vec<(&'static str, Type)> {
         ("low", price),
         ("close", price),
         ("volume", volume),
+        ("open_interest", held),
         ("source", Type::Word),
         ("interval", Type::Word),
         ("venue", Type::Word),
         ("month", Type::Word),
-    ]
+    ];
+    all.into_iter().filter(|(name, _)| *name != "open_interest" || table.open_interest).collect()
 }
 
 /// The type of a column.

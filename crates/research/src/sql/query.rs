@@ -37,7 +37,7 @@ struct Query<'q> {
     finer: Interval,
     /// The columns of the answer.
     columns: Vec<Column>,
-    /// The prices and the volume that it needs.
+    /// The prices, the volume and the open interest that it needs.
     numbers: Vec<Column>,
     /// The steps so far, each with its name.
     steps: Vec<(&'static str, String)>,
@@ -52,7 +52,7 @@ pub(super) fn query(resolved: &Resolved, table: &TableSpec, engine: Engine, edit
     if columns.contains(&Column::RawClose) {
         needed.push(Column::Close);
     }
-    let numbers: Vec<Column> = [Column::Open, Column::High, Column::Low, Column::Close, Column::Volume]
+    let numbers: Vec<Column> = [Column::Open, Column::High, Column::Low, Column::Close, Column::Volume, Column::OpenInterest]
         .into_iter()
         .filter(|number| needed.contains(number))
         .collect();
@@ -224,7 +224,11 @@ impl Query<'_> {
         let times =
             |column: &Column, factor: &str| format!("CAST(p.{0} * coalesce(f.{factor}, {one}) AS DECIMAL(38, 12)) AS {0}", column.word());
         let mut select: Vec<String> = self.keys().into_iter().map(|key| format!("p.{key}")).collect();
-        select.extend(self.numbers.iter().map(|n| times(n, if *n == Column::Volume { "volume_factor" } else { "price_factor" })));
+        select.extend(self.numbers.iter().map(|n| match n {
+            Column::OpenInterest => "p.open_interest".to_owned(),
+            Column::Volume => times(n, "volume_factor"),
+            _ => times(n, "price_factor"),
+        }));
         if self.has(Column::RawClose) {
             select.push("p.close AS raw_close".to_owned());
         }
@@ -243,11 +247,12 @@ impl Query<'_> {
         let mut select = self.keys();
         for column in &self.numbers {
             let word = column.word();
-            select.push(match (*column == Column::Volume, made_coarser) {
+            select.push(match column {
+                Column::OpenInterest => word.into_owned(),
                 // The sum of volumes is rounded, and not each.
-                (true, true) => word.into_owned(),
-                (true, false) => format!("{} AS {word}", half_even(&word, self.table.volume_decimals)),
-                (false, _) => format!("{} AS {word}", half_even(&word, decimals)),
+                Column::Volume if made_coarser => word.into_owned(),
+                Column::Volume => format!("{} AS {word}", half_even(&word, self.table.volume_decimals)),
+                _ => format!("{} AS {word}", half_even(&word, decimals)),
             });
         }
         select.extend([Column::RawClose, Column::PriceFactor, Column::VolumeFactor].into_iter().filter(|c| self.has(*c)).map(
@@ -265,7 +270,7 @@ impl Query<'_> {
         for column in &self.numbers {
             let word = column.word();
             select.push(match column {
-                Column::Volume => word.into_owned(),
+                Column::Volume | Column::OpenInterest => word.into_owned(),
                 _ => format!("{} AS {word}", half_even(&format!("CAST({word} AS DECIMAL(38, 12))"), decimals)),
             });
         }
@@ -321,7 +326,7 @@ impl Query<'_> {
                 Column::Open => "max(CASE WHEN from_first = 1 THEN open END) AS open".to_owned(),
                 Column::High => "max(high) AS high".to_owned(),
                 Column::Low => "min(low) AS low".to_owned(),
-                Column::Close => "max(CASE WHEN from_last = 1 THEN close END) AS close".to_owned(),
+                Column::Close | Column::OpenInterest => format!("max(CASE WHEN from_last = 1 THEN {0} END) AS {0}", column.word()),
                 _ => {
                     let sum = match self.question.adjust {
                         None => "sum(volume)".to_owned(),

@@ -15,7 +15,7 @@ use mizuno_core::{
 use std::collections::HashSet;
 
 /// Columns that a query gives.
-const COLUMNS: [Column; 13] = [
+const COLUMNS: [Column; 14] = [
     Column::Instrument,
     Column::Time,
     Column::TradeDate,
@@ -24,6 +24,7 @@ const COLUMNS: [Column; 13] = [
     Column::Low,
     Column::Close,
     Column::Volume,
+    Column::OpenInterest,
     Column::Source,
     Column::RawClose,
     Column::PriceFactor,
@@ -42,6 +43,7 @@ pub(super) fn plain(number: Derived) -> Option<Column> {
         Quantity::Low => Column::Low,
         Quantity::Close => Column::Close,
         Quantity::Volume => Column::Volume,
+        Quantity::OpenInterest => Column::OpenInterest,
         _ => return None,
     };
     (number == Derived::plain(number.of)).then_some(column)
@@ -94,11 +96,14 @@ pub(super) fn by_keys(question: &Question, table: &TableSpec, instant: Timestamp
     }
     for condition in &shape.picking.conditions {
         for number in condition.operands().filter(|number| plain(*number).is_none()) {
-            refuse(true, "where", &format!("{number} is not translated; there is open, high, low, close, volume"));
+            refuse(true, "where", &format!("{number} is not translated; there is open, high, low, close, volume, open_interest"));
         }
         let crosses = matches!(condition.sign, Sign::CrossesAbove | Sign::CrossesBelow);
         refuse(crosses, "where", &format!("`{condition}` looks at the row before, and is not translated"));
     }
+    let about = shape.picking.conditions.iter().flat_map(|condition| condition.operands().filter_map(plain));
+    let held = shape.columns.iter().copied().chain(about).any(|column| column == Column::OpenInterest);
+    refuse(held && !table.open_interest, "open_interest", "the table has none; write open_interest = true into the [table] of its spec");
     let volume = question.columns(true).contains(&Column::Volume);
     refuse(
         question.adjust.is_some() && volume && table.volume_decimals > 0,

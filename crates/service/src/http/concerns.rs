@@ -34,7 +34,7 @@ fn kind(concern: &Concern) -> &'static str {
         Concern::NotWriting(_) => "not-writing",
         Concern::Damaged(_) => "damaged",
         Concern::Late(_) | Concern::NoNextTime(_) => "late",
-        Concern::EditionHeldUp { .. } | Concern::EditionFailed { .. } | Concern::EditionNotPublished { .. } => "edition",
+        Concern::EditionHeldUp { .. } | Concern::EditionFailed { .. } | Concern::StorageBehind { .. } => "edition",
         Concern::FetchesFailed(_) | Concern::ListsFailed(_) => "failed",
         Concern::Paused(_) => "paused",
         Concern::Slowed { .. } => "limit",
@@ -66,7 +66,7 @@ fn what(concern: &Concern) -> String {
         Concern::Late(names) => format!("{} should have run and did not", names.join(", ")),
         Concern::NoNextTime(names) => format!("{} has a schedule and no next time", names.join(", ")),
         Concern::EditionHeldUp { edition, due, why } => format!("the edition {edition}, due at {due}, is held up: {}", why.join("; ")),
-        Concern::EditionNotPublished { edition, why } => format!("an edition of {edition} could not be published: {why}"),
+        Concern::StorageBehind { edition, why } => format!("the object storage of {edition} is behind: {why}"),
         Concern::EditionFailed { edition, why } => format!("the edition {edition} could not be made: {why}"),
         Concern::FetchesFailed(n) => format!("{} failed in the last 24 hours", counted(*n, "fetch", "fetches")),
         Concern::Paused(names) => format!("{} kept failing; probed again by itself", names.join(", ")),
@@ -130,7 +130,7 @@ fn next(concern: &Concern) -> String {
         Concern::Late(_) => "collect it now",
         Concern::EditionHeldUp { .. } => "it is made by itself as soon as that holds; or make it as it is",
         Concern::EditionFailed { .. } => "see why, and make it again",
-        Concern::EditionNotPublished { .. } => "see to the storage or to its key; it is tried again by itself",
+        Concern::StorageBehind { .. } => "see to the storage or to its key; it is tried again by itself",
         Concern::NoNextTime(_) => "look at its schedule, and at the venue's sessions",
         Concern::FetchesFailed(_) | Concern::Paused(_) | Concern::ListsFailed(_) => "read why",
         Concern::Slowed { .. } => "it is asked more slowly by itself; write what it means into calls_per_minute",
@@ -156,7 +156,7 @@ fn command(concern: &Concern) -> String {
     let fixed = match concern {
         Concern::Late(names) => return format!("mizuno collect {}", names.first().map_or("", String::as_str)),
         Concern::EditionHeldUp { edition, .. } => return format!("mizuno editions {edition} --make --by NAME"),
-        Concern::EditionFailed { edition, .. } | Concern::EditionNotPublished { edition, .. } => {
+        Concern::EditionFailed { edition, .. } | Concern::StorageBehind { edition, .. } => {
             return format!("mizuno editions {edition}");
         }
         Concern::Slowed { source, .. } => return format!("mizuno fetches --failed --source {source}"),
@@ -179,7 +179,7 @@ fn about(concern: &Concern) -> About {
     match concern {
         Concern::NotWriting(_) | Concern::Checking(_) => all("service"),
         Concern::Damaged(_) | Concern::FetchesFailed(_) | Concern::Paused(_) => all("fetches"),
-        Concern::EditionHeldUp { edition, .. } | Concern::EditionNotPublished { edition, .. } => one("editions", edition),
+        Concern::EditionHeldUp { edition, .. } | Concern::StorageBehind { edition, .. } => one("editions", edition),
         Concern::EditionFailed { edition, .. } => one("editions", edition.split('/').next().unwrap_or_default()),
         Concern::Slowed { source, .. } => one("fetches", source),
         Concern::Late(names) | Concern::NoNextTime(names) => About("collectors", names.first().cloned()),

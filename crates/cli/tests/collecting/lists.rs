@@ -1,0 +1,227 @@
+//! Lists that lie, and instruments that take another name.
+
+use crate::common::{Bench, Service, browser::Browser};
+use mizuno_sim::faults::Faults;
+use std::sync::{Arc, Mutex};
+
+type Text = Arc<Mutex<String>>;
+
+const HEAD: &str = "of = \"splits\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\ncolumns = { symbol = \"symbol\", ex_date = \"ex\", new = \"new\", old = \"old\" }\nanswer = { form = \"delimited\" }\n";
+
+/// A source that keeps lists of splits under these names, which a test may change at will.
+fn splits(bench: &Bench, names: &[&str]) -> Vec<Text> {
+    let texts: Vec<Text> = names.iter().map(|_| Text::default()).collect();
+    let told: Vec<(String, Text)> = names.iter().map(|n| format!("/{n}")).zip(texts.iter().cloned()).collect();
+    let base = bench.talking(move |path, _, _| match told.iter().find(|(name, _)| name == path) {
+        Some((_, text)) => (200, format!("symbol,ex,new,old\n{}", text.lock().unwrap())),
+        None => (404, "there is no such list".to_owned()),
+    });
+    let lists = names.iter().map(|n| format!("[[list]]\nname = \"{n}\"\nrequest = {{ get = \"/{n}\" }}\n{HEAD}"));
+    let limits = "[limits]\ncalls_per_minute = 600\nburst = 20\nattempts = 1\n";
+    bench.write(
+        "sources/town.toml",
+        &format!("name = \"town\"\ntitle = \"Town crier\"\nbase = \"{base}\"\n{limits}{}", lists.collect::<String>()),
+    );
+    texts
+}
+
+/// A source of daily bars that lists plants with these columns, and its collector of all of them.
+fn plants(bench: &Bench, base: &str, columns: &str) {
+    bench.own_profile(base, "");
+    let list = format!(
+        "[[list]]\nname = \"instruments\"\nof = \"instruments\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\nadds = true\nrequest = {{ get = \"/instruments\" }}\ncolumns = {{ {columns} }}\nconstants = {{ kind = \"plant\", currency = \"NZD\" }}\nanswer = {{ form = \"delimited\" }}\n[[series]]"
+    );
+    bench.change("sources/own.toml", "[[series]]", &list);
+    bench.change("collectors/own.toml", "instruments = [\"KBF\"]", "kinds = [\"plant\"]");
+}
+
+async fn concern(service: &Service, kind: &str) -> Option<String> {
+    let status = service.get("/status").await;
+    let found = status["concerns"].as_array().unwrap().iter().find(|c| c["kind"] == kind).cloned();
+    found.map(|c| c["what"].as_str().unwrap().to_owned())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_list_that_shrinks_waits_for_a_person() {
+    let bench = Bench::new(Faults::default());
+    let texts = splits(&bench, &["splits"]);
+    let all = "KBF,2016-05-02,2,1\nOXB,2017-05-02,3,2\nQHC,2018-05-02,2,1\nSME,2019-05-02,2,1\nTRN,2020-05-04,5,1\n";
+    all.clone_into(&mut texts[0].lock().unwrap());
+    let service = bench.serve();
+    assert_eq!(service.cli(&["lists", "town/splits"]).code, 0);
+    "KBF,2016-05-02,2,1\n".clone_into(&mut texts[0].lock().unwrap());
+    let held = service.cli(&["lists", "town/splits"]);
+    let flat = held.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(flat.contains("HELD BACK: 1 row, which would end 4: OXB"), "{held:?}");
+    assert!(concern(&service, "list-held-back").await.is_some_and(|w| w.contains("town/splits")));
+    let changes = service.cli(&["lists", "--changes"]);
+    assert!(!changes.out.contains("gone"), "nothing has ended: {}", changes.out);
+    // The console shows what would end, and takes the decision too.
+    let browser = Browser::open().await;
+    browser.page.goto(&service.url).await.unwrap();
+    browser.press("//li//a[contains(., 'town/splits')]").await;
+    browser.sees("held back: it would end 4 entries: OXB 2017-05-02").await;
+    browser.press("//button[contains(., 'Refuse…')]").await;
+    browser.decides("mere", "Refuse it").await;
+    browser.press("//button[contains(., 'Collect now')]").await;
+    browser.sees("held back").await;
+    assert!(concern(&service, "list-held-back").await.is_some(), "it came so again");
+    browser.close().await;
+    let refused = service.cli(&["lists", "town/splits", "--refuse", "--by", "mere"]);
+    assert_eq!(refused.code, 0, "{refused:?}");
+    assert_eq!(concern(&service, "list-held-back").await, None);
+    // An empty one is no other; taken, it ends what it lacks.
+    String::new().clone_into(&mut texts[0].lock().unwrap());
+    service.cli(&["lists", "town/splits"]);
+    assert!(concern(&service, "list-held-back").await.is_some() || concern(&service, "failed").await.is_some());
+    "KBF,2016-05-02,2,1\n".clone_into(&mut texts[0].lock().unwrap());
+    service.cli(&["lists", "town/splits"]);
+    assert_eq!(service.cli(&["lists", "town/splits", "--take", "--by", "mere"]).code, 0);
+    let changes = service.cli(&["lists", "--changes"]);
+    assert_eq!(changes.out.matches("gone").count(), 4, "{}", changes.out);
+    let twice = service.cli(&["lists", "town/splits", "--take", "--by", "mere"]);
+    assert!(twice.code == 1 && twice.err.contains("not held back"), "{twice:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_split_told_twice_is_one_and_a_contradiction_is_told() {
+    let bench = Bench::new(Faults::default());
+    let texts = splits(&bench, &["first", "second"]);
+    "KBF,2025-04-02,2,1\nOXB,2025-04-02,3,2\n".clone_into(&mut texts[0].lock().unwrap());
+    "KBF,2025-04-02,4,2\nOXB,2025-04-02,1.5,1\n".clone_into(&mut texts[1].lock().unwrap());
+    // A source that tells prices as of today, whatever was split since: twice as many shares from 2 April on.
+    let rows = bench.own_source("");
+    for session in bench.world.market.calendar().between("2025-03-24".parse().unwrap().."2025-04-10".parse().unwrap()) {
+        rows.lock().unwrap().insert(session.date.to_string(), "10.00,11.00,9.00,10.50,100".to_owned());
+    }
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "own", "--from", "2025-03-24"]).code, 0);
+    let traded = async || {
+        let text = service.text("/bars?series=KBF/1d/golden&from=2025-04-01&to=2025-04-02").await;
+        text.lines().skip(1).map(|l| l.split(',').nth(4).unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    for list in ["town/first", "town/second"] {
+        assert_eq!(service.cli(&["lists", list]).code, 0);
+    }
+    assert_eq!(concern(&service, "conflict").await, None, "the same ratio in other words");
+    assert_eq!(traded().await, ["21.00", "10.50"], "as they traded: the split is taken back once");
+    // A day apart: somebody is wrong, and it is said.
+    "KBF,2025-04-03,2,1\nOXB,2025-04-02,1.5,1\n".clone_into(&mut texts[1].lock().unwrap());
+    service.cli(&["lists", "town/second"]);
+    let told = concern(&service, "conflict").await.expect("a split a day apart is told");
+    assert!(told.contains("KBF"), "{told}");
+    assert!(!traded().await.iter().any(|close| close == "42.00"), "never twice: {:?}", traded().await);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_instrument_that_takes_another_name_keeps_its_past() {
+    let bench = Bench::new(Faults::default());
+    let listed = Text::default();
+    "17,MOSS,Moss & Daughters\n18,REED,Reed Roofing\n".clone_into(&mut listed.lock().unwrap());
+    let (told, asked) = (listed.clone(), Arc::new(Mutex::new(vec![])));
+    let calls = asked.clone();
+    let calendar = bench.world.market.calendar().clone();
+    let base = bench.talking(move |path, _, _| {
+        if path == "/instruments" {
+            return (200, format!("id,symbol,name\n{}", told.lock().unwrap()));
+        }
+        calls.lock().unwrap().push(path.to_owned());
+        let date =
+            |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).unwrap().parse::<mizuno_core::TradeDate>().unwrap();
+        // One session is lacking.
+        let sessions = calendar.between(date("from=")..date("to=").plus(1));
+        let days = sessions.iter().map(|s| s.date.to_string()).filter(|d| d != "2025-03-12");
+        (200, "date,o,h,l,c,v\n".to_owned() + &days.map(|d| format!("{d},10.00,11.00,9.00,10.50,100\n")).collect::<String>())
+    });
+    plants(&bench, &base, "id = \"id\", symbol = \"symbol\", name = \"name\"");
+    let service = bench.serve();
+    assert_eq!(service.cli(&["lists", "own/instruments"]).code, 0);
+    let first = service.cli(&["collect", "own"]);
+    assert_eq!(first.code, 0, "{first:?}");
+    let before = service.text("/bars?series=MOSS/1d/own").await;
+    assert!(before.lines().count() > 20, "{before}");
+    let gap = "MOSS/1d/own@2025-03-12";
+    assert!(service.cli(&["gaps", "--source", "own"]).out.contains(gap));
+    assert_eq!(service.cli(&["excuse", gap, "--by", "mere", "--note", "the moss was wet"]).code, 0);
+
+    "17,FERN,Fern & Daughters\n18,REED,Reed Roofing\n".clone_into(&mut listed.lock().unwrap());
+    assert_eq!(service.cli(&["lists", "own/instruments"]).code, 0);
+    assert!(service.cli(&["lists", "--changes"]).out.contains("renamed"));
+    let asked_before = asked.lock().unwrap().len();
+    let after = service.cli(&["collect", "own", "--json"]).json();
+    assert_eq!(after[0]["bars_new"], 0, "nothing of it is collected anew: {after}");
+    let of_past = asked.lock().unwrap()[asked_before..].iter().filter(|p| p.contains("from=2025-03")).count();
+    assert_eq!(of_past, 0, "{:?}", asked.lock().unwrap());
+    assert_eq!(service.text("/bars?series=FERN/1d/own").await, before, "its past goes under its name of today");
+    let gaps = service.cli(&["gaps", "--source", "own"]);
+    assert!(!gaps.out.contains("FERN"), "the excuse goes with it: {}", gaps.out);
+    assert!(service.get("/lineage?series=FERN/1d/own&at=2025-03-11").await[0]["request"].as_str().unwrap().contains("MOSS"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_last_day_that_a_list_learns_of_ends_what_is_expected_and_not_what_was() {
+    let bench = Bench::new(Faults::default());
+    let listed = Text::default();
+    "MOSS,Moss & Daughters,\nREED,Reed Roofing,\n".clone_into(&mut listed.lock().unwrap());
+    let told = listed.clone();
+    let calendar = bench.world.market.calendar().clone();
+    let base = bench.talking(move |path, _, _| {
+        if path == "/instruments" {
+            return (200, format!("symbol,name,last\n{}KBF,Not ours to say,2025-04-01\n", told.lock().unwrap()));
+        }
+        // Moss has traded for the last time on 3 April.
+        let date =
+            |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).unwrap().parse::<mizuno_core::TradeDate>().unwrap();
+        let sessions = calendar.between(date("from=")..date("to=").plus(1));
+        let days = sessions.iter().map(|s| s.date.to_string()).filter(|d| !path.contains("MOSS") || d.as_str() <= "2025-04-03");
+        (200, "date,o,h,l,c,v\n".to_owned() + &days.map(|d| format!("{d},10.00,11.00,9.00,10.50,100\n")).collect::<String>())
+    });
+    plants(&bench, &base, "symbol = \"symbol\", name = \"name\", last_traded = \"last\"");
+    let service = bench.serve();
+    assert_eq!(service.cli(&["lists", "own/instruments"]).code, 0);
+    service.cli(&["collect", "own"]);
+    let gaps = service.cli(&["gaps", "--source", "own"]);
+    assert!(gaps.out.contains("MOSS/1d/own@2025-04-04"), "{gaps:?}");
+    let slots = async |as_of: &str| {
+        let bars = service.text(&format!("/bars?series=MOSS/1d/own&from=2025-04-02&to=2025-04-08&missing=rows{as_of}")).await;
+        bars.lines().skip(1).map(|l| l[..10].to_owned()).collect::<Vec<_>>()
+    };
+    let expected = slots("").await;
+    assert_eq!(expected, ["2025-04-02", "2025-04-03", "2025-04-04", "2025-04-07", "2025-04-08"]);
+    let then = service.get("/explanation?series=MOSS/1d/own").await["as_of"].as_str().unwrap().to_owned();
+
+    "MOSS,Moss & Daughters,2025-04-03\nREED,Reed Roofing,\n".clone_into(&mut listed.lock().unwrap());
+    assert_eq!(service.cli(&["lists", "own/instruments"]).code, 0);
+    assert_eq!(service.cli(&["gaps", "--source", "own"]).out, "", "nothing is missing after its last day");
+    assert_eq!(slots("").await, ["2025-04-02", "2025-04-03"]);
+    assert_eq!(slots(&format!("&as_of={then}")).await, expected, "nobody knew of it then");
+    let found = service.get("/instruments?q=Kelp").await;
+    assert!(found.to_string().contains("Kelp & Barley Foods"), "the configuration's own is not a source's to change: {found}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_collector_that_names_a_symbol_of_before_goes_on_with_the_instrument() {
+    let bench = Bench::new(Faults::default());
+    let rows = bench.own_source("");
+    for session in bench.world.market.calendar().between("2025-03-03".parse().unwrap().."2025-04-10".parse().unwrap()) {
+        rows.lock().unwrap().insert(session.date.to_string(), "10.00,11.00,9.00,10.50,100".to_owned());
+    }
+    bench.write("checks.toml", "[[check]]\nname = \"flat\"\ninstruments = [\"KBF\"]\noff = true\n");
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "own", "--to", "2025-04-01"]).code, 0);
+    let before = service.text("/bars?series=KBF/1d/own").await;
+    let findings = service.cli(&["findings", "--source", "own"]);
+    // The file of instruments says the rename; those of the collector and of the checks still say KBF.
+    bench.change(
+        "instruments/aldx.csv",
+        "KBF,Kelp & Barley Foods,share,ALDX,NZD,0.01,,,,",
+        "KBN,Kelp & Barley Foods,share,ALDX,NZD,0.01,,,,KBF until 2025-04-03",
+    );
+    let reloaded = service.cli(&["reload"]);
+    assert_eq!(reloaded.code, 0, "{reloaded:?}");
+    let run = service.cli(&["collect", "own", "--json"]).json();
+    assert!(run[0]["state"] == "complete" && run[0]["bars_new"].as_u64() >= Some(5), "it goes on: {run}");
+    let after = service.text("/bars?series=KBN/1d/own").await;
+    assert!(after.starts_with(before.trim_end()) && after.len() > before.len(), "one series: {after}");
+    assert_eq!(service.cli(&["findings", "--source", "own"]).out, findings.out, "the rule for KBF holds for KBN");
+}
