@@ -30,7 +30,7 @@ watch(
 
 <template>
   <n-select v-model:value="engine" size="small" class="engine" :options="engines" />
-  <n-alert v-if="trouble" type="info" :show-icon="false">{{ trouble }}</n-alert>
+  <n-alert v-if="trouble" type="info" :show-icon="false">SQL does not say this. {{ trouble }}</n-alert>
   <pre v-else>{{ text }}</pre>
 </template>
 

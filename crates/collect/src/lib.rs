@@ -1,7 +1,7 @@
 //! Collectors at work: what is asked of sources, when, and what becomes of the answers.
 //!
 //! * `schedule`: one loop for each collector and list; [`run`]: plan, ask, understand, keep, tell.
-//! * [`lists`]: the lists that sources keep; [`trying`]: a source tried once, of which nothing is kept.
+//! * [`lists`]: the lists that sources keep; `following`: whom a rule has found; [`trying`]: a source tried once, of which nothing is kept.
 //! * `recovery`: what a killed process left undone; `folding`: old polls that brought nothing new.
 //! * `basis`: a source that says something else than before; `lateness`: a source that publishes late.
 //! * `reload`: a changed configuration taken up without a restart; [`repair`]: gaps asked for again.
@@ -12,6 +12,7 @@
 pub mod basis;
 pub mod concerns;
 mod folding;
+mod following;
 mod lateness;
 pub mod lists;
 pub mod punctuality;

@@ -3,7 +3,7 @@
 use crate::{Collect, basis::named};
 use mizuno_config::profile::{List, ListKind};
 use mizuno_core::{Instrument, Timestamp, TradeDate, Venue, calendar::on_the_wall, instrument::FormerSymbol};
-use mizuno_desk::{DeskError, Event, Setup};
+use mizuno_desk::{DeskError, Event, Setup, universes::lists_followed};
 use mizuno_sources::{Stop, Ticket};
 use mizuno_store::{
     StoreError,
@@ -324,9 +324,7 @@ async fn keep(collect: Arc<Collect>, source: String, list: List) {
 fn is_followed(setup: &Setup, source: &str, list: &List) -> bool {
     match list.of {
         ListKind::Instruments => true,
-        ListKind::Members | ListKind::MemberChanges => {
-            setup.config.lists_behind(setup.config.followed()).contains(format!("{source}/{}", list.name).as_str())
-        }
+        ListKind::Members | ListKind::MemberChanges => lists_followed(&setup.config).contains(&format!("{source}/{}", list.name)),
         _ => false,
     }
 }

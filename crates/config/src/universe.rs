@@ -1,7 +1,7 @@
 //! Files in `universes/`: named sets of instruments with dated membership.
 
-use crate::{Config, Problem, known, problem, profile::ListKind, text};
-use mizuno_core::{Decimal, TradeDate, review::Every};
+use crate::{Collector, Config, Problem, known, problem, profile::ListKind, text};
+use mizuno_core::{Decimal, Interval, TradeDate, review::Every};
 use serde::{Deserialize, Deserializer, de::Error};
 use std::{
     collections::{BTreeMap, BTreeSet},
@@ -208,6 +208,18 @@ impl Config {
         self.behind(universe).into_iter().filter_map(|name| self.universes.get(name)).any(|u| u.rule.is_some())
     }
 
+    /// The venue of a rule behind a universe that needs daily bars, where no collector keeps them but for whom a rule has found.
+    fn lacks_days(&self, universe: &str) -> Option<&String> {
+        let behind = self.behind(universe).into_iter().filter_map(|name| self.universes.get(name)?.rule.as_ref());
+        let mut needing = behind.filter(|rule| rule.price_at_least.is_some() || rule.turnover_at_least.is_some());
+        let is_kept = |venue: &String| {
+            let free = |c: &&Collector| c.universe.as_ref().is_none_or(|followed| !self.is_by_rule(followed));
+            let mut daily = self.collectors.values().filter(|c| c.interval == Interval::Daily && c.venue == *venue);
+            daily.any(|c| free(&c))
+        };
+        needing.find(|rule| !is_kept(&rule.venue)).map(|rule| &rule.venue)
+    }
+
     /// What is wrong with what universes say of lists, venues and each other.
     pub(crate) fn check_universes(&self) -> Vec<Problem> {
         let mut problems = vec![];
@@ -239,8 +251,11 @@ impl Config {
             let file = Path::new("collectors").join(format!("{}.toml", collector.name));
             if !self.universes.contains_key(name) {
                 problems.push(Problem::whole(&file, format!("there is no universe {name}; {}", known(self.universes.keys()))));
-            } else if self.is_by_rule(name) {
-                let what = format!("the universe {name} follows from a rule, which needs the bars first; name lists or instruments");
+            } else if let Some(venue) = self.lacks_days(name) {
+                let what = format!(
+                    "the universe {name} follows from a rule over daily bars of {venue}; let another collector keep those of all its \
+                     instruments"
+                );
                 problems.push(Problem::whole(&file, what));
             }
         }

@@ -7,7 +7,7 @@ use crate::{
     lateness::Lateness,
     setup::{Means, Setup},
     sight::Sights,
-    universes::told,
+    universes::{lists_followed, told},
 };
 use futures_util::future::BoxFuture;
 use mizuno_config::Config;
@@ -162,7 +162,7 @@ async fn accept(
     let kept = store.keep_configuration(&config.texts.0).await?;
     store.put_instruments(config.instruments.clone(), None).await?;
     let (listed, ids) = (store.listed_instruments().await?, listed_ids(store).await?);
-    let (since, told) = (store.newest(), told(store, &config, config.followed(), Timestamp::MAX).await?);
+    let (since, told) = (store.newest(), told(store, lists_followed(&config), Timestamp::MAX).await?);
     let means = Means { clock, secrets, book: Arc::new(Book(store.clone())), folder: data, before, kept, since, names: &[], told: &told };
     Setup::new(config, listed, ids, &means)
 }

@@ -8,7 +8,7 @@ use crate::{
     desk::{Desk, Past},
     error::DeskError,
     setup::{Means, Setup},
-    universes::told,
+    universes::{lists_followed, told},
 };
 use mizuno_config::{Config, Texts};
 use mizuno_core::Timestamp;
@@ -39,7 +39,7 @@ impl Desk {
             // Which lists another configuration followed is not known before it is read.
             false => told_since += self.store.lists_changed_since(None, instant).await?,
             true => {
-                for list in present.config.lists_behind(present.config.followed()) {
+                for list in lists_followed(&present.config) {
                     told_since += self.store.lists_changed_since(list.split_once('/'), instant).await?;
                 }
             }
@@ -61,7 +61,7 @@ impl Desk {
             DeskError::Configuration { what, source }
         })?;
         let names = self.store.symbols_then(instant).await?;
-        let told = told(&self.store, &config, config.followed(), instant).await?;
+        let told = told(&self.store, lists_followed(&config), instant).await?;
         let means = Means {
             clock: &self.clock,
             secrets: &self.secrets(),

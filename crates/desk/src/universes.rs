@@ -13,7 +13,7 @@ use mizuno_core::{
     membership::{ALWAYS, Move, STILL, Stay, days, logged, plain},
     spans,
 };
-use mizuno_store::{Store, lists::ListRow};
+use mizuno_store::{Store, lists::ListRow, payloads};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 /// A stay of a member, with who says so.
@@ -150,22 +150,42 @@ pub struct History {
 /// The histories of lists that universes name, by SOURCE/LIST.
 pub type Told = BTreeMap<String, History>;
 
-/// What the lists that some universes follow from had said by an instant.
+/// Under this source it is kept whom a rule has found, beside the lists of sources.
+const BY_RULE: &str = "by rule";
+
+/// The list of whom a universe that follows from a rule has had as members so far, as SOURCE/LIST. With other words in its files it is another
+/// list, so that whom an earlier rule found is not followed any more.
+#[must_use]
+pub fn found_by_rule(config: &Config, universe: &str) -> (&'static str, String) {
+    let text = |name: &str| config.texts.0.get(&format!("universes/{name}.toml"));
+    let all: Vec<&str> = config.behind(universe).into_iter().filter_map(text).map(String::as_str).collect();
+    (BY_RULE, format!("{universe} {}", &payloads::digest(all.join("\n").as_bytes())[..8]))
+}
+
+/// The lists that the universes of collectors follow from.
+#[must_use]
+pub fn lists_followed(config: &Config) -> BTreeSet<String> {
+    let of = |name: &str| match config.is_by_rule(name) {
+        true => {
+            let (source, list) = found_by_rule(config, name);
+            vec![format!("{source}/{list}")]
+        }
+        false => config.lists_behind([name]).into_iter().map(str::to_owned).collect(),
+    };
+    config.followed().into_iter().flat_map(of).collect()
+}
+
+/// What some lists had said by an instant.
 ///
 /// # Errors
 /// When the store cannot be read.
-pub async fn told<'c>(
-    store: &Store,
-    config: &'c Config,
-    universes: impl IntoIterator<Item = &'c str>,
-    as_of: Timestamp,
-) -> Result<Told, DeskError> {
+pub async fn told(store: &Store, lists: impl IntoIterator<Item = impl AsRef<str>>, as_of: Timestamp) -> Result<Told, DeskError> {
     let mut out = Told::new();
-    for name in config.lists_behind(universes) {
-        let Some((source, list)) = name.split_once('/') else { continue };
+    for name in lists {
+        let Some((source, list)) = name.as_ref().split_once('/') else { continue };
         let rows = store.list_history(source, list, as_of).await?;
         let collections = store.list_collections(source, list, as_of).await?;
-        out.insert(name.to_owned(), History { rows, collections });
+        out.insert(name.as_ref().to_owned(), History { rows, collections });
     }
     Ok(out)
 }
@@ -206,8 +226,15 @@ impl Setup {
     pub(crate) fn follow_universes(&mut self, told: &Told) -> Result<(), DeskError> {
         let mut belonged = BTreeMap::new();
         for name in self.config.followed() {
-            let universe = self.universe(name, told, &BTreeMap::new())?;
-            belonged.insert(name.to_owned(), universe.members.into_keys().collect());
+            let members = match self.config.is_by_rule(name) {
+                true => {
+                    let (source, list) = found_by_rule(&self.config, name);
+                    let found = told.get(&format!("{source}/{list}")).into_iter().flat_map(|history| &history.rows);
+                    found.filter_map(|row| Some(self.instrument(&row.key).ok()?.symbol.clone())).collect()
+                }
+                false => self.universe(name, told, &BTreeMap::new())?.members.into_keys().collect(),
+            };
+            belonged.insert(name.to_owned(), members);
         }
         self.config.belonged = belonged;
         Ok(())

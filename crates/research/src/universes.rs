@@ -51,7 +51,7 @@ impl Research {
         if let Some(universe) = self.universes.recall(&key) {
             return Ok(universe);
         }
-        let told = told(&self.desk.store, &setup.config, [name], as_of).await?;
+        let told = told(&self.desk.store, setup.config.lists_behind([name]), as_of).await?;
         let mut rules = BTreeMap::new();
         for name in setup.config.behind(name) {
             if let Some(rule) = setup.config.universes.get(name).and_then(|described| described.rule.as_ref()) {

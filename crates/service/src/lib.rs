@@ -5,6 +5,7 @@
 //! no rule about bars, gaps, plans or files.
 
 pub mod error;
+mod following;
 mod http;
 
 pub use error::ServiceError;

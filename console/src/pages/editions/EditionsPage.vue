@@ -114,7 +114,7 @@ const columns = (all: Record<string, number>) => Object.entries(all).map(([name,
       <h2>{{ described.title }}</h2>
       <p><n-button size="small" :disabled="!!described.making" @click="deciding = 'make'">Make one now…</n-button></p>
       <p v-if="outlived.length">
-        The newest {{ described.keep }} are kept; {{ outlived.map((e) => e.number).join(", ") }} {{ outlived.length === 1 ? "is" : "are" }} still here.
+        The newest {{ described.keep }} {{ described.keep === 1 ? "is" : "are" }} kept; {{ outlived.map((e) => e.number).join(", ") }} {{ outlived.length === 1 ? "is" : "are" }} still here.
         <n-popconfirm positive-text="Take them away" negative-text="Leave them" @positive-click="act(async () => void (await expire(false)))">
           <template #trigger><n-button size="small">Take away…</n-button></template>
           Their files are taken away. Their records stay, and they can be made again.
@@ -161,7 +161,7 @@ const columns = (all: Record<string, number>) => Object.entries(all).map(([name,
         <n-button size="small" @click="deciding = 'withdraw'">Withdraw…</n-button>
       </p>
       <template v-if="engines">
-        <p>These statements make its tables known to an engine. A question as a query is on the page <router-link class="link" :to="{ name: 'questions' }">Questions</router-link>.</p>
+        <p>These statements make its tables known to an engine. A question as a query is on the page <router-link class="link" :to="{ name: 'questions' }">Take bars</router-link>.</p>
         <sql-text :path="`${path(told)}/tables`" />
       </template>
       <p v-if="verdict" class="verdict">

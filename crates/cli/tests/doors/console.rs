@@ -129,6 +129,10 @@ async fn an_edition_is_made_verified_compared_and_withdrawn() {
     let (bench, service) = loaded().await;
     edition(&bench);
     assert_eq!(service.cli(&["reload"]).code, 0);
+    let spec = std::fs::read_to_string(bench.config().join("editions/desk.toml")).unwrap();
+    let table = "keep = 1\n[table]\nname = \"desk_bars\"\nintervals = [\"1d\"]\ninstruments = [\"KBF\"]\n[[file]]";
+    bench.write("editions/desk.toml", &spec.replacen("[[file]]", table, 1));
+    assert_eq!(service.cli(&["reload"]).code, 0);
     let browser = Browser::open().await;
     browser.page.goto(&format!("{}/editions", service.url)).await.unwrap();
     browser.sees("None was made yet").await;
@@ -140,6 +144,19 @@ async fn an_edition_is_made_verified_compared_and_withdrawn() {
     browser.sees("desk/1 (2025-04-09)").await;
     browser.press("//button[normalize-space(.) = 'Make again and compare']").await;
     browser.sees("files are as they were made, and made again they are the same").await;
+    browser.press("//button[normalize-space(.) = 'For SQL engines']").await;
+    browser.sees("CREATE EXTERNAL TABLE desk_bars").await;
+    browser.press("//a[normalize-space(.) = 'Take bars' and ancestor::p]").await;
+    browser.page.goto(&format!("{}/questions?instruments=KBF&columns=date,close", service.url)).await.unwrap();
+    browser.sees("FROM desk_bars b").await;
+    browser.page.goto(&format!("{}/questions?instruments=KBF&layout=wide", service.url)).await.unwrap();
+    browser.sees("SQL does not say this. layout: ").await;
+    browser.page.goto(&format!("{}/editions", service.url)).await.unwrap();
+    // What is pinned stays when others expire; let go, it can be taken away.
+    browser.press("//button[normalize-space(.) = 'Keep it…']").await;
+    browser.page.wait().for_element(Locator::Css("input[name=why]")).await.unwrap().send_keys("a study").await.unwrap();
+    browser.decides("mere", "Keep it").await;
+    browser.sees("kept by mere: a study").await;
     let action = json!({ "actions": [{ "instrument": "KBF", "kind": "split", "terms": { "ex_date": "2025-03-03", "new": "2", "old": "1" } }], "by": "mere", "reason": "letter" });
     assert_eq!(service.post("/actions", &action).await.0, 201);
     make().await;
@@ -155,6 +172,13 @@ async fn an_edition_is_made_verified_compared_and_withdrawn() {
     browser.sees("withdrawn by mere: the split is wrong").await;
     browser.page.goto(&format!("{}/api/v1/editions/desk/1/files/index.html", service.url)).await.unwrap();
     browser.sees("Coverage by month, 2025-01 to 2025-04").await;
+    browser.page.goto(&format!("{}/editions/desk/1", service.url)).await.unwrap();
+    browser.press("//button[normalize-space(.) = 'Let it expire']").await;
+    browser.sees("The newest 1 is kept; 1 is still here").await;
+    browser.press("//button[normalize-space(.) = 'Take away…']").await;
+    browser.press("//button[normalize-space(.) = 'Take them away']").await;
+    browser.no_longer_sees("is still here").await;
+    browser.sees("expired").await;
     browser.close().await;
 }
 

@@ -284,3 +284,68 @@ async fn every_spelling_of_what_one_may_ask_of_a_universe() {
     assert!(said.code != 0 && said.err.contains("universes/bad.toml: there is no list almanack/nope"), "{}", said.err);
     assert_eq!(service.get("/universes").await.as_array().unwrap().len(), 3);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_collector_follows_whom_a_rule_has_found() {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
+    bench.write(
+        "universes/ours.toml",
+        "[rule]\nvenue = \"ALDX\"\nsince = \"2025-01-02\"\nreview = \"monthly\"\nkinds = [\"share\"]\nprice_at_least = \"3.00\"\n",
+    );
+    bench.change("collectors/aldx-minutes.toml", "interval = \"1m\"", "interval = \"1m\"\nuniverse = \"ours\"");
+    let minutes = std::fs::read_to_string(bench.config().join("collectors/aldx-minutes.toml")).unwrap();
+    let minutes: Vec<&str> = minutes.lines().filter(|l| !l.starts_with("except") && !l.starts_with("instruments")).collect();
+    bench.write("collectors/aldx-minutes.toml", &(minutes.join("\n") + "\n"));
+    let mut service = bench.serve();
+    let followed = async |service: &Service| -> Vec<String> {
+        let rows = service.get("/lists/changes").await;
+        let mine = rows.as_array().unwrap().iter().filter(|r| r["source"] == "by rule");
+        mine.map(|r| r["key"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(followed(&service).await, Vec::<String>::new(), "nobody is known before there are bars");
+    let before = bench.now();
+    assert_eq!(service.cli(&["collect", "aldx-daily", "-i", "KBF", "-i", "OXB", "-i", "SME", "-i", "GRB", "--from", "2024-11-01"]).code, 0);
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(60);
+    while followed(&service).await.is_empty() {
+        assert!(std::time::Instant::now() < until, "{}", service.get("/universes/ours").await);
+        tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    }
+    let universe = service.get("/universes/ours").await;
+    let mut members: Vec<String> =
+        universe["memberships"].as_array().unwrap().iter().map(|m| m["instrument"].as_str().unwrap().to_owned()).collect();
+    members.sort_unstable();
+    members.dedup();
+    let mut found = followed(&service).await;
+    found.sort_unstable();
+    assert!(found == members && (1..4).contains(&found.len()), "{found:?} {members:?}");
+
+    // It is they who are collected, after a restart too, and nobody else.
+    service.kill();
+    service = bench.serve();
+    assert_eq!(service.cli(&["collect", "aldx-minutes", "--from", "2025-04-08", "--to", "2025-04-09"]).code, 0);
+    let held = |all: serde_json::Value| -> Vec<String> {
+        let minutes =
+            all.as_array().unwrap().iter().filter(|s| s["interval"] == "1m").map(|s| s["instrument"].as_str().unwrap().to_owned());
+        minutes.collect()
+    };
+    let mut collected = held(service.get("/series").await);
+    collected.sort_unstable();
+    collected.dedup();
+    assert_eq!(collected, found);
+    // As of an instant before, nobody was followed: nothing of them was missing.
+    let gaps = service.get(&format!("/gaps?as_of={before}")).await;
+    assert!(gaps.as_array().unwrap().iter().all(|g| !g["series"].as_str().unwrap().contains("/1m/harbour")), "{gaps}");
+    // Another rule is another list: whom the first one found is not followed by it.
+    bench.change("universes/ours.toml", "3.00", "900.00");
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    let said = service.cli(&["collect", "aldx-minutes", "--from", "2025-04-07", "--to", "2025-04-07"]);
+    assert!(service.get("/runs?most=1").await[0]["done"] == 0, "{said:?}");
+    // Without daily bars of all, the rule would never find anybody.
+    bench.change("collectors/aldx-daily.toml", "interval = \"1d\"", "interval = \"1d\"\nuniverse = \"ours\"");
+    for other in ["lodestar-daily", "lodestar-adjusted-daily"] {
+        std::fs::remove_file(bench.config().join(format!("collectors/{other}.toml"))).unwrap();
+    }
+    let said = service.cli(&["reload"]);
+    let told = "the universe ours follows from a rule over daily bars of ALDX; let another collector keep those of all its instruments";
+    assert!(said.code != 0 && said.err.contains(told), "{said:?}");
+}
