@@ -267,7 +267,8 @@ def check(service, folder):
                 print(f"{engine.word}: {told}: no rows, so nothing is shown by it")
             if own != given:
                 wrong += 1
-                lacks, more = [r for r in own if r not in set(given)], [r for r in given if r not in set(own)]
+                here, there = set(own), set(given)
+                lacks, more = [r for r in own if r not in there], [r for r in given if r not in here]
                 print(f"{engine.word}: {told}: {len(own)} rows here, {len(given)} there; {len(lacks)} lack, {len(more)} are others")
                 print(f"  {header}\n  here  {lacks[:3]}\n  there {more[:3]}")
         print(f"{engine.word}: {len(answers)} questions, {asked_rows} rows, {time.time() - began:.1f} s")

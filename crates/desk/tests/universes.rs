@@ -5,7 +5,7 @@ use mizuno_core::{Timestamp, TradeDate, clock::ClockFace};
 use mizuno_desk::{
     Setup,
     setup::Means,
-    universes::{History, Told, Universe},
+    universes::{History, Told, Universe, found_by_rule},
 };
 use mizuno_sources::{Clock, NoDayBook, Secrets};
 use mizuno_store::{configurations::KeptConfiguration, lists::ListRow};
@@ -230,9 +230,6 @@ fn what_is_wrong_with_a_universe_is_told_by_file() {
         let said = wrong(text);
         assert!(said.contains("universes/u.toml") && said.contains(told), "{text}: {said}");
     }
-    let collector =
-        "name = \"c\"\nsource = \"harbour\"\nvenue = \"ALDX\"\ninterval = \"1d\"\nsince = \"2016-01-04\"\nuniverse = \"traded-shares\"";
-    assert!(config(&[("collectors/c.toml", collector)]).unwrap_err().contains("follows from a rule"));
 }
 
 #[test]
@@ -292,4 +289,41 @@ proptest! {
             prop_assert_eq!(then.on(date(&days[day])), wanted);
         }
     }
+}
+
+#[test]
+fn whom_a_rule_has_found_is_followed_by_the_rule_that_found_it_and_as_of_when_it_did() {
+    let rule =
+        |price: &str| format!("[rule]\nvenue = \"ALDX\"\nsince = \"2025-01-02\"\nreview = \"monthly\"\nprice_at_least = \"{price}\"\n");
+    let collector =
+        "name = \"ours\"\nsource = \"harbour\"\nvenue = \"ALDX\"\ninterval = \"1m\"\nsince = \"2025-03-10\"\nuniverse = \"u\"\n";
+    let files = |price: &str| [("universes/u.toml".to_owned(), rule(price)), ("collectors/ours.toml".to_owned(), collector.to_owned())];
+    let with = |price: &str, told: &Told| {
+        let files = files(price);
+        let files: Vec<(&str, &str)> = files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+        let setup = setup(&files, told);
+        let taken = |symbol: &str| setup.config.takes(&setup.config.collectors["ours"], setup.instrument(symbol).unwrap());
+        ["KBF", "OXB", "TRN"].into_iter().filter(|symbol| taken(symbol)).map(str::to_owned).collect::<Vec<_>>()
+    };
+    let kept = files("3.00");
+    let kept: Vec<(&str, &str)> = kept.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect();
+    let (source, list) = found_by_rule(&config(&kept).unwrap(), "u");
+    let found = |symbols: &[&str]| -> Told {
+        let row = |symbol: &&str| ListRow { key: (*symbol).to_owned(), ..row(&[], "2025-04-10", None) };
+        [(format!("{source}/{list}"), History { rows: symbols.iter().map(row).collect(), collections: vec![] })].into()
+    };
+    assert_eq!(with("3.00", &found(&["KBF", "GUL"])), ["KBF", "TRN"], "by a symbol that was given up, too");
+    assert_eq!(with("3.00", &Told::new()), Vec::<String>::new(), "before anybody was found");
+    assert_eq!(with("4.00", &found(&["KBF"])), Vec::<String>::new(), "found by another rule");
+    // A rule that needs daily bars needs somebody who keeps them.
+    let days = "name = \"days\"\nsource = \"harbour\"\nvenue = \"ALDX\"\ninterval = \"1d\"\nsince = \"2025-03-10\"\nuniverse = \"u\"\n";
+    let alone = ["aldx-daily", "lodestar-daily", "lodestar-adjusted-daily"]
+        .map(|name| (format!("collectors/{name}.toml"), days.replace("days", name)));
+    let all: Vec<(&str, &str)> = kept.iter().copied().chain(alone.iter().map(|(path, text)| (path.as_str(), text.as_str()))).collect();
+    let told = config(&all).unwrap_err();
+    assert!(told.contains("the universe u follows from a rule over daily bars of ALDX; let another collector keep"), "{told}");
+    // By kind and listing alone it needs none.
+    let by_kind = rule("3.00").replace("price_at_least = \"3.00\"", "kinds = [\"share\"]");
+    let others = all.iter().map(|(path, text)| if path.starts_with("universes/u") { (*path, by_kind.as_str()) } else { (*path, *text) });
+    assert!(config(&others.collect::<Vec<_>>()).is_ok());
 }

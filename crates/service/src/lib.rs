@@ -74,6 +74,7 @@ async fn start(options: Options) -> Result<Running, ServiceError> {
     let server = http::server(&collect, &research, listener).map_err(|source| ServiceError::Listen { listen, source })?;
     collect.begin().await?;
     research.keep_making();
+    following::keep_following(&collect, &research);
     Ok(Running { address, collect, server })
 }
 

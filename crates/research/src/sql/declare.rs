@@ -19,10 +19,17 @@ fn beside() -> [(&'static str, Vec<(&'static str, Type)>); 3] {
     ]
 }
 
+/// The setting by which Spark gives up digits of a product.
+pub(super) const WHOLE_PRODUCTS: &str = "spark.sql.decimalOperations.allowPrecisionLoss";
+
 /// All of them, one after another.
 pub(super) fn statements(table: &TableSpec, engine: Engine, place: &str, edition: &str, remark: &str) -> String {
     let place = place.replace('\'', "''");
     let mut out = vec![format!("-- The tables of {edition}, for {engine}. Times are in UTC: let the engine's time zone be UTC.{remark}")];
+    if engine == Engine::Spark {
+        // A price times a factor has more digits than it keeps by itself, and it would round twice.
+        out.push(format!("SET {WHOLE_PRODUCTS} = false;"));
+    }
     match engine {
         Engine::DataFusion | Engine::Spark => {
             out.push(created(engine, &table.name, &schema(table), &format!("{place}/{}/", table.name), 3))

@@ -2,6 +2,7 @@
 
 use super::{
     Engine,
+    declare::WHOLE_PRODUCTS,
     refusing::plain,
     text::{date, half_even, instant, name, number, seconds, text, texts, time_of},
 };
@@ -367,8 +368,12 @@ impl Query<'_> {
         let holds: Vec<String> = self.question.shape.picking.conditions.iter().map(condition).collect();
         let holds = if holds.is_empty() { String::new() } else { format!("\nWHERE {}", holds.join("\n  AND ")) };
         let steps: Vec<String> = self.steps.iter().map(|(name, text)| format!("{name} AS (\n{text}\n)")).collect();
+        let setting = match (self.engine, self.question.adjust) {
+            (Engine::Spark, Some(_)) => format!(" {WHOLE_PRODUCTS} must be false."),
+            _ => String::new(),
+        };
         format!(
-            "-- As of {}, over the table of {edition}, for {}.\nWITH {}\nSELECT {}\nFROM {}{holds}\nORDER BY instrument, {moment};\n",
+            "-- As of {}, over the table of {edition}, for {}.{setting}\nWITH {}\nSELECT {}\nFROM {}{holds}\nORDER BY instrument, {moment};\n",
             self.resolved.instant,
             self.engine,
             steps.join(", "),
