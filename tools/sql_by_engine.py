@@ -206,14 +206,19 @@ class Spark:
         return [tuple(row) for row in self.session.sql(sql.strip().rstrip(";")).collect()]
 
 
-def engines(service, made, folder):
-    copy = os.path.join(folder, "copy")
-    subprocess.run([PROGRAM, "editions", f"{SPEC}/{made['number']}", "--copy", copy, "--service", service.base], check=True, capture_output=True)
+def storage_of(folder):
+    """The address of the storage that a demo publishes to, and the keys to it."""
     config = os.path.join(folder, "demo", "config")
     env = dict(line.strip().split("=", 1) for line in open(os.path.join(config, ".env")) if "=" in line)
     spec = open(os.path.join(config, "editions", f"{SPEC}.toml")).read()
     endpoint = next(line.split('"')[1] for line in spec.splitlines() if line.startswith("endpoint"))
-    keys = (env["AWS_ACCESS_KEY_ID"], env["AWS_SECRET_ACCESS_KEY"])
+    return endpoint, (env["AWS_ACCESS_KEY_ID"], env["AWS_SECRET_ACCESS_KEY"])
+
+
+def engines(service, made, folder):
+    copy = os.path.join(folder, "copy")
+    subprocess.run([PROGRAM, "editions", f"{SPEC}/{made['number']}", "--copy", copy, "--service", service.base], check=True, capture_output=True)
+    endpoint, keys = storage_of(folder)
     found = [DataFusion, DuckDb]
     try:
         import pyspark  # noqa: F401
@@ -287,14 +292,45 @@ def check(service, folder):
     return wrong == 0
 
 
+def check_together(first, second, first_folder, second_folder):
+    """A second service publishes beside the first, under a name of its own, and one view shows the bars of both."""
+    second.settle()
+    endpoint, keys = storage_of(first_folder)
+    path = os.path.join(second_folder, "demo", "config", "editions", f"{SPEC}.toml")
+    spec = open(path).read().replace(storage_of(second_folder)[0], endpoint).replace('writer = "tarn-street"', 'writer = "corran"')
+    spec = spec.replace('name = "bars"', 'name = "bars_corran"\ninstruments = ["BLY-*", "TDP-*"]')
+    with open(path, "w") as file:
+        file.write(spec)
+    subprocess.run([PROGRAM, "reload", "--service", second.base], check=True, capture_output=True)
+    made = [json.loads(first.ask(f"/editions/{SPEC}"))[0], second.edition()]
+    engine, own = None, []
+    for service, edition, instruments in zip([first, second], made, ["*", "BLY-*,TDP-*"]):
+        declared = service.ask(f"/editions/{SPEC}/{edition['number']}/tables", {"engine": "datafusion"})
+        if engine is None:
+            engine = DataFusion(declared, keys, endpoint, "tarn-street")
+        else:
+            for statement in statements(declared):
+                engine.context.sql(statement).collect()
+        question = {"side": "trade", "instruments": instruments, "columns": "instrument,date,open,close,volume,source"}
+        text = service.ask("/bars", {**question, "as_of": edition["as_of"], "format": "csv"})
+        own += list(csv.reader(io.StringIO(text)))[1:]
+    engine.context.sql("CREATE VIEW together AS SELECT * FROM bars UNION ALL SELECT * FROM bars_corran").collect()
+    given = engine.ask("SELECT instrument, trade_date, open, close, volume, source FROM together WHERE \"interval\" = '1d'")
+    places = sorted(edition["published"]["to"] for edition in made)
+    same = rows(own) == rows(given)
+    print(f"together, from {' and '.join(places)}: {len(given)} rows, {'the same' if same else 'others'} as both give")
+    return same and len(set(places)) == 2
+
+
 def main():
-    with tempfile.TemporaryDirectory() as folder:
-        service = Service(folder)
+    with tempfile.TemporaryDirectory() as one, tempfile.TemporaryDirectory() as other:
+        services = [Service(one), Service(other)]
         try:
-            sound = check(service, folder)
+            sound = check(services[0], one) and check_together(*services, one, other)
         finally:
-            service.process.terminate()
-            service.process.wait()
+            for service in services:
+                service.process.terminate()
+                service.process.wait()
         sys.exit(0 if sound else 1)
 
 
