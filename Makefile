@@ -75,9 +75,10 @@ check-random: build
 check-chains: build
 	python3 tools/random_chains.py ./$(BIN) $(or $(PRODUCTS),50) $(or $(SEED),1)
 
-## Questions as SQL, asked of two engines that read a published edition, held against our own answers row by row; two minutes.
+## Questions as SQL, asked of engines that read a published edition, held against our own answers row by row; four minutes. SPARK=1 asks Spark,
+## too, which needs Java.
 check-sql: build
-	python3 -m venv target/sql && target/sql/bin/pip install -q datafusion duckdb pyarrow
+	python3 -m venv target/sql && target/sql/bin/pip install -q datafusion duckdb pyarrow $(if $(SPARK),pyspark)
 	target/sql/bin/python tools/sql_by_engine.py ./$(BIN)
 
 ## Two thousand instruments through a source that allows 6,000 calls a minute; eighty seconds.
