@@ -18,16 +18,14 @@ pub fn hints(bars: &Bars, calendar: &Calendar, interval: Interval) -> Vec<String
 /// Columns that the profile names and that no row has a number in: a key of JSON that is spelled otherwise is silent.
 #[must_use]
 pub fn silent(bars: &Bars, columns: &Columns) -> Vec<String> {
-    let told: [(&str, &Option<String>, fn(&Bar) -> Option<Decimal>); 2] =
-        [("volume", &columns.volume, Bar::volume), ("open_interest", &columns.open_interest, Bar::open_interest)];
-    let silent = told.into_iter().filter(|(.., of)| !bars.rows.is_empty() && bars.rows.iter().all(|bar| of(bar).is_none()));
-    let hint = |(key, column, _): (&str, &Option<String>, _)| {
-        let column = column.as_ref()?;
+    let silent = |key: &str, column: &Option<String>, of: fn(&Bar) -> Option<Decimal>| {
+        let column = column.as_ref().filter(|_| !bars.rows.is_empty() && bars.rows.iter().all(|bar| of(bar).is_none()))?;
         Some(format!(
             "no row has a number in `{column}`, which the profile names for `{key}`: look at its spelling, and at whether it is told later"
         ))
     };
-    silent.filter_map(hint).collect()
+    let hints = [silent("volume", &columns.volume, Bar::volume), silent("open_interest", &columns.open_interest, Bar::open_interest)];
+    hints.into_iter().flatten().collect()
 }
 
 /// Highs below lows in most rows are swapped columns; a close or open outside is another order.
