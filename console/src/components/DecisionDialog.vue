@@ -24,6 +24,7 @@ async function decide() {
   <n-modal :show="true" preset="card" style="max-width: 520px" :title="title" @update:show="emit('close')">
     <p><slot /></p>
     <n-form @submit.prevent="decide">
+      <slot name="fields" />
       <n-form-item label="Your name"><n-input v-model:value="by" placeholder="" :input-props="{ name: 'by' }" /></n-form-item>
       <n-form-item v-if="why" label="Reason"><n-input v-model:value="reason" placeholder="" :input-props="{ name: 'why' }" /></n-form-item>
       <n-space justify="end">

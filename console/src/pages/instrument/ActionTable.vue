@@ -1,11 +1,17 @@
 <script setup lang="ts">
 // The corporate actions of an instrument: what each does to the prices before it, and who told of it.
-import type { Action, Actions } from "../../composables/api";
+import { NButton } from "naive-ui";
+import { ref } from "vue";
+import DecisionDialog from "../../components/DecisionDialog.vue";
+import { address, remove, type Action, type Actions } from "../../composables/api";
 import { useMeaning } from "../../composables/meaning";
 import { count, wall } from "../../composables/show";
 import PlainTable from "../../components/PlainTable.vue";
 
 defineProps<{ told: Actions; zone: string }>();
+const emit = defineEmits<{ changed: [] }>();
+/** One that a person withdraws. */
+const leaving = ref<Action>();
 const meaning = useMeaning();
 const does = (a: Action) => (a.why ? `not applied: ${a.why}` : a.effect === "after-anchor" ? "still to come" : `prices before × ${a.price_factor}${a.volume_factor === "1" ? "" : `, volumes × ${a.volume_factor}`}`);
 </script>
@@ -17,7 +23,7 @@ const does = (a: Action) => (a.why ? `not applied: ${a.why}` : a.effect === "aft
       <td>{{ a.terms }}</td>
       <td class="wrap" :style="a.why ? { color: meaning.missing, fontWeight: 600 } : {}">{{ does(a) }}</td>
       <td class="number">{{ a.close ?? "–" }}</td>
-      <td>{{ a.from }}<template v-if="a.reason">: {{ a.reason }}</template></td>
+      <td>{{ a.from }}<template v-if="a.reason">: {{ a.reason }}</template> <n-button v-if="a.id" size="tiny" @click="leaving = a">Withdraw…</n-button></td>
       <td>{{ wall(a.learned_at, zone) }}</td>
     </tr>
     <tr v-for="e in told.events" :key="`${e.date} ${e.what}`">
@@ -29,5 +35,16 @@ const does = (a: Action) => (a.why ? `not applied: ${a.why}` : a.effect === "aft
     <p v-if="check.sessions && !check.steps.length" :style="{ color: meaning.faint }">{{ check.source }} adjusts for {{ check.adjusted_for }} as these actions say: {{ count(check.sessions) }} sessions agree.</p>
     <p v-for="step in check.steps" :key="step.on" :style="{ color: meaning.missing }">{{ step.says }}</p>
   </template>
+  <decision-dialog
+    v-if="leaving"
+    :title="`Withdraw ${leaving.terms} on ${leaving.ex_date}`"
+    yes="Withdraw it"
+    why
+    :take="(by, why) => remove(address(`/actions/${leaving!.id}`, { by, why }))"
+    @close="leaving = undefined"
+    @done="((leaving = undefined), emit('changed'))"
+  >
+    It counts no more. It stays known as of instants before.
+  </decision-dialog>
   <p v-for="conflict in told.conflicts" :key="conflict" :style="{ color: meaning.missing }">Told otherwise: {{ conflict }}</p>
 </template>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // One instrument: its candles with the gaps drawn in, what is missing, and what was asked.
-import { NAlert, NEmpty, NRadioButton, NRadioGroup, NSelect, NSpace } from "naive-ui";
+import { NAlert, NButton, NEmpty, NRadioButton, NRadioGroup, NSelect, NSpace } from "naive-ui";
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import FetchTable from "../../components/FetchTable.vue";
@@ -9,6 +9,7 @@ import { address, get, getRows, type Actions, type Bar, type Fetch, type Gap, ty
 import { useRefreshOn, useStatus } from "../../composables/live";
 import { useMeaning, useTheme } from "../../composables/meaning";
 import { count, percent } from "../../composables/show";
+import ActionDialog from "./ActionDialog.vue";
 import ActionTable from "./ActionTable.vue";
 import BasedLines, { type WideRow } from "./BasedLines.vue";
 import BarStory from "./BarStory.vue";
@@ -39,6 +40,8 @@ const fetches = ref<Fetch[]>([]);
 const story = ref<string>();
 const lineup = ref<Lineup>();
 const actions = ref<Actions>();
+/** Whether a person enters an action. */
+const entering = ref(false);
 /** What was asked of the chart beside whose bars. */
 const asked = ref<{ adjust?: string; from?: string; to?: string }>({});
 /** For which actions the prices shown are adjusted. */
@@ -142,9 +145,11 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
     <bar-story v-if="story && told" :series="told" :at="story" :zone="zone" @close="story = undefined" />
     <n-alert v-if="trouble" type="error" :title="`${series?.name ?? symbol} cannot be shown`" style="margin-top: 16px">{{ trouble }}</n-alert>
     <n-empty v-else-if="!bars.length && !gaps.length" description="No bars in this range" style="margin: 40px" />
-    <template v-if="actions && actions.actions.length + actions.events.length">
-      <h2>Corporate actions</h2>
-      <action-table :told="actions" :zone="zone" />
+    <template v-if="actions && (actions.actions.length + actions.events.length || !['future', 'pair'].includes(instrument?.kind ?? ''))">
+      <h2>Corporate actions <n-button size="tiny" @click="entering = true">Enter one…</n-button></h2>
+      <action-table v-if="actions.actions.length + actions.events.length" :told="actions" :zone="zone" @changed="load" />
+      <p v-else :style="{ color: meaning.faint }">No list and nobody has told of any.</p>
+      <action-dialog v-if="entering" :instrument="symbol" @close="entering = false" @done="((entering = false), load())" />
     </template>
     <template v-if="closable.length">
       <h2>Missing</h2>

@@ -363,3 +363,34 @@ async fn what_changed_in_the_configuration_is_unfolded_and_a_question_keeps_keys
     browser.no_longer_sees("round=1").await;
     browser.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_action_is_entered_and_withdrawn_by_a_person() {
+    let bench = Bench::new(Faults::default());
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "daily", "-i", "KBF", "--from", "2025-03-03"]).code, 0);
+    let browser = Browser::open().await;
+    browser.page.goto(&format!("{}/instruments/KBF?interval=1d", service.url)).await.unwrap();
+    browser.sees("No list and nobody has told of any").await;
+    let fill = async |name: &str, text: &str| {
+        let field = format!("input[name={name}]");
+        browser.page.wait().for_element(Locator::Css(&field)).await.unwrap().send_keys(text).await.unwrap();
+    };
+    browser.press("//button[starts-with(normalize-space(.), 'Enter one')]").await;
+    for (name, text) in [("ex_date", "2025-03-17"), ("new", "2"), ("why", "a letter")] {
+        fill(name, text).await;
+    }
+    // What lacks is told, and what was written stays.
+    browser.decides("mere", "Enter it").await;
+    browser.sees("old: it is missing").await;
+    fill("old", "1").await;
+    browser.press("//button[normalize-space(.) = 'Enter it']").await;
+    browser.sees("split 2 for 1").await;
+    browser.sees("prices before × 1/2, volumes × 2").await;
+    browser.sees("a letter").await;
+    browser.press("//button[starts-with(normalize-space(.), 'Withdraw')]").await;
+    fill("why", "entered twice").await;
+    browser.decides("mere", "Withdraw it").await;
+    browser.sees("No list and nobody has told of any").await;
+    browser.close().await;
+}
