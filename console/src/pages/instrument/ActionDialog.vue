@@ -8,15 +8,15 @@ import { post } from "../../composables/api";
 const props = defineProps<{ instrument: string }>();
 const emit = defineEmits<{ close: []; done: [] }>();
 /** The terms of each kind, with what to write. */
-const ratio = [["new", "new shares"], ["old", "for so many old"]];
-const paid = [["amount", "amount of one share"], ["currency", "currency, if another"], ["rate", "rate to ours, if another"]];
+const ratio = [["new", "New shares"], ["old", "For so many old"]];
+const paid = [["amount", "Amount a share"], ["currency", "Currency, if another"], ["rate", "Rate to ours, if another"]];
 const terms: Record<string, string[][]> = {
   split: ratio,
   bonus: ratio,
   dividend: paid,
   special: paid,
-  rights: [...ratio, ["price", "price of a new share"]],
-  "spin-off": [...ratio, ["value", "worth of a new share, if known"]],
+  rights: [...ratio, ["price", "Price of a new share"]],
+  "spin-off": [...ratio, ["value", "Worth of a new share, if known"]],
 };
 const kinds = Object.keys(terms).map((value) => ({ value, label: value }));
 const kind = ref("split");
@@ -36,9 +36,9 @@ async function enter(by: string, reason: string) {
     It goes before what lists say, from now on; answers as of instants before stay as they were.
     <template #fields>
       <n-space>
-        <n-form-item label="Kind"><n-select v-model:value="kind" style="width: 120px" :options="kinds" /></n-form-item>
-        <n-form-item label="Ex-date"><n-input v-model:value="exDate" style="width: 130px" placeholder="2025-03-17" :input-props="{ name: 'ex_date' }" /></n-form-item>
-        <n-form-item v-for="[name, label] in fields" :key="name" :label="label"><n-input v-model:value="given[name]" style="width: 130px" placeholder="" :input-props="{ name }" /></n-form-item>
+        <n-form-item label="Kind"><n-select v-model:value="kind" style="width: 104px" :options="kinds" /></n-form-item>
+        <n-form-item label="Ex-date"><n-input v-model:value="exDate" style="width: 106px" placeholder="2025-03-17" :input-props="{ name: 'ex_date' }" /></n-form-item>
+        <n-form-item v-for="[name, label] in fields" :key="name" :label="label"><n-input v-model:value="given[name]" style="width: 106px" placeholder="" :input-props="{ name }" /></n-form-item>
       </n-space>
     </template>
   </decision-dialog>
