@@ -1,8 +1,8 @@
 <script setup lang="ts">
 // What a SQL engine is told: statements or a query, for the engine that a person chooses; or why there is none.
 import { NAlert, NSelect } from "naive-ui";
-import { ref, watch } from "vue";
-import { getText } from "../composables/api";
+import { computed, ref, watch } from "vue";
+import { address, getText } from "../composables/api";
 
 const props = defineProps<{ path: string; query?: Record<string, string | undefined> }>();
 const engine = ref("datafusion");
@@ -14,17 +14,16 @@ const engines = [
   { value: "spark", label: "Spark" },
 ];
 
+/** By the text of its address: a parent that is drawn again asks nothing again. */
+const asked = computed(() => address(props.path, { ...props.query, engine: engine.value }));
 watch(
-  () => [props.path, props.query, engine.value],
-  async () => {
-    try {
-      text.value = await getText(props.path, { ...props.query, engine: engine.value });
-      trouble.value = undefined;
-    } catch (error) {
-      [text.value, trouble.value] = [undefined, (error as Error).message];
-    }
+  asked,
+  async (path) => {
+    const [told, why] = await getText(path).then((answer) => [answer, undefined], (error) => [undefined, (error as Error).message]);
+    // What was asked for meanwhile stands, whichever answer comes first.
+    if (path === asked.value) [text.value, trouble.value] = [told, why];
   },
-  { immediate: true, deep: true },
+  { immediate: true },
 );
 </script>
 

@@ -90,8 +90,8 @@ export function get<T>(path: string, query: Query = {}): Promise<T> {
 }
 
 /** Reads a text. */
-export async function getText(path: string, query: Query = {}): Promise<string> {
-  return (await answered(address(path, query))).text();
+export async function getText(path: string): Promise<string> {
+  return (await answered(path)).text();
 }
 
 /** Rows of bars, and the interval that they have: a coarser one where more would not fit. */

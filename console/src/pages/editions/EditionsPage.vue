@@ -40,7 +40,8 @@ async function load() {
     specs.value = await get<EditionSpec[]>("/editions");
     all.value = spec.value ? await get<Edition[]>(`/editions/${encodeURIComponent(spec.value)}`) : [];
     const chosen = which.value || all.value.find((e) => e.state === "made")?.number;
-    outlived.value = described.value?.keep ? await expire(true) : [];
+    // While one is being made this is asked every moment, and making ends with taking away.
+    if (!described.value?.making) outlived.value = described.value?.keep ? await expire(true) : [];
     told.value = chosen ? await get<EditionTold>(`/editions/${encodeURIComponent(spec.value)}/${encodeURIComponent(String(chosen))}`) : undefined;
   } catch (error) {
     message.error((error as Error).message, { duration: 8000, closable: true });

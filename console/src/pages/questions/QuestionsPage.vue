@@ -41,7 +41,7 @@ const further = ref(Object.fromEntries(Object.entries(route.query).filter(([name
 const furtherText = computed(() => Object.entries(further.value).map(([name, value]) => `${name}=${value}`).join(", "));
 const told = ref<Explanation>();
 /** The keys of what is told. */
-const asked = ref<Record<string, string>>({});
+const asked = computed(() => Object.fromEntries(new URLSearchParams(told.value?.forms.address.split("?")[1])));
 const trouble = ref<string>();
 const busy = ref(false);
 const saved = ref<SavedQuestion[]>([]);
@@ -63,6 +63,8 @@ const ready = computed(() => Boolean(keys.value.instruments || keys.value.saved 
 
 async function load() {
   saved.value = await get<SavedQuestion[]>("/questions").catch((error) => (message.error((error as Error).message), []));
+}
+async function loadTables() {
   const specs = await get<EditionSpec[]>("/editions").catch(() => []);
   tables.value = specs.filter((s) => s.table && s.latest).map((s) => `${s.name}/latest`);
   table.value = tables.value[0];
@@ -72,7 +74,6 @@ async function explain() {
   try {
     await router.replace({ query: given.value });
     told.value = await get<Explanation>("/explanation", given.value);
-    asked.value = given.value;
     trouble.value = undefined;
   } catch (error) {
     told.value = undefined;
@@ -93,7 +94,7 @@ function take(name: string) {
   void explain();
 }
 onMounted(async () => {
-  await load();
+  await Promise.all([load(), loadTables()]);
   if (ready.value) await explain();
 });
 /** The address of the answer as a file; what belongs to another format is left out. */
