@@ -1,30 +1,33 @@
 //! Universes by a rule that collectors follow: whoever the rule has found is kept as a list is, and collected from then on.
 
 use crate::Collect;
-use mizuno_desk::{DeskError, Event, universes::found_by_rule};
+use mizuno_desk::{
+    DeskError, Event, Setup,
+    universes::{Universe, found_by_rule},
+};
 use mizuno_store::lists::NewListFetch;
-use std::collections::BTreeSet;
 
 impl Collect {
-    /// Takes in the members, present and former, that a rule has found. Whom collectors follow already stays.
+    /// Takes in the members, present and former, that a rule has found with this setup: they are kept as found by its rule, whatever was
+    /// put to work meanwhile. Whom collectors follow already stays.
     ///
     /// # Errors
     /// When the store cannot be written.
-    pub async fn follow_rule(&self, universe: &str, members: BTreeSet<String>) -> Result<(), DeskError> {
-        let _one_at_a_time = self.listing.lock().await;
-        let setup = self.desk.setup();
-        let followed = setup.config.belonged.get(universe);
-        let new: Vec<&String> = members.iter().filter(|symbol| followed.is_none_or(|all| !all.contains(*symbol))).collect();
-        if new.is_empty() || !setup.config.followed().contains(universe) {
+    pub async fn follow_rule(&self, setup: &Setup, universe: &Universe) -> Result<(), DeskError> {
+        let name = &universe.name;
+        let followed = setup.config.belonged.get(name);
+        let new: Vec<&String> = universe.members.keys().filter(|symbol| followed.is_none_or(|all| !all.contains(*symbol))).collect();
+        if new.is_empty() {
             return Ok(());
         }
-        tracing::info!(universe, members = new.len(), "a rule has found further members, and collectors follow them");
-        let (source, list) = found_by_rule(&setup.config, universe);
+        let _one_at_a_time = self.listing.lock().await;
+        tracing::info!(universe = name, members = new.len(), "a rule has found further members, and collectors follow them");
+        let (source, list) = found_by_rule(&setup.config, name);
         let found = NewListFetch {
             source: source.to_owned(),
             list,
             asked_at: self.desk.clock.now(),
-            request: format!("universes/{universe}.toml"),
+            request: format!("universes/{name}.toml"),
             body: None,
             rows: Ok(new.into_iter().map(|symbol| (symbol.clone(), "{}".to_owned())).collect()),
             refused: 0,

@@ -35,8 +35,8 @@ pub(crate) fn keep_following(collect: &Arc<Collect>, research: &Arc<Research>) {
 async fn follow(collect: &Collect, research: &Arc<Research>) -> Result<(), DeskError> {
     let setup = research.desk.setup();
     for name in setup.config.followed().into_iter().filter(|name| setup.config.is_by_rule(name)) {
-        let universe = research.universe(&setup, name, research.desk.pinned("as_of", None).await?).await?;
-        collect.follow_rule(name, universe.members.keys().cloned().collect()).await?;
+        let now = research.desk.pinned("as_of", None).await?;
+        collect.follow_rule(&setup, &*research.universe(&setup, name, now).await?).await?;
     }
     Ok(())
 }

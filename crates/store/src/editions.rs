@@ -371,7 +371,7 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn editions_in_storage(&self) -> Result<HashSet<i64>> {
-        let rows = sqlx::query_scalar!("SELECT DISTINCT edition FROM edition_object");
+        let rows = sqlx::query_scalar!("SELECT id FROM edition WHERE EXISTS (SELECT 1 FROM edition_object WHERE edition = edition.id)");
         Ok(rows.fetch_all(&self.readers).await?.into_iter().collect())
     }
 
