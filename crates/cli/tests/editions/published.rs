@@ -216,6 +216,13 @@ async fn what_was_withdrawn_or_has_outlived_its_keeping_is_taken_out_of_the_stor
     }
     until_stored(&storage, 4, BTreeMap::is_empty).await;
     assert!([2, 5, 6].iter().all(|number| is_whole(&storage, *number)) && newest(&storage) == Some(6));
+    // An older one that somebody keeps after all is published again, and is not the newest for that.
+    assert_eq!(service.cli(&["editions", "desk/4", "--pin", "study of April", "--by", "mere"]).code, 0);
+    published(&service, 4).await;
+    assert!(is_whole(&storage, 4) && newest(&storage) == Some(6), "{:?}", newest(&storage));
+    assert_eq!(service.cli(&["editions", "desk/4", "--unpin"]).code, 0);
+    until_stored(&storage, 4, BTreeMap::is_empty).await;
+    assert_eq!(newest(&storage), Some(6));
 
     // A storage that refuses is told of; with another key it is asked at once.
     let keys = std::fs::read_to_string(bench.config().join(".env")).unwrap();

@@ -7,7 +7,7 @@
 use super::{
     Recipe, SUMS,
     file::failed,
-    storage::{lies_in, names_newest, refused, storage},
+    storage::{is_read_there, lies_in, name_newest, refused, storage},
 };
 use crate::Research;
 use mizuno_config::edition::Publish;
@@ -95,7 +95,7 @@ impl Research {
         let files = self.desk.store.edition_files(row.id).await?;
         let there = self.desk.store.published_files(row.id).await?;
         // Of the newest edition that is in the same place; others may have been taken away there.
-        let before = rows.iter().find(|old| old.number < row.number && old.withdrawn.is_none() && lies_in(old, publish));
+        let before = rows.iter().find(|old| old.number < row.number && is_read_there(old, publish));
         let known: HashMap<String, FileRow> = match before {
             None => HashMap::new(),
             Some(old) => self.desk.store.edition_files(old.id).await?.into_iter().map(|file| (file.path.clone(), file)).collect(),
@@ -120,7 +120,9 @@ impl Research {
             }
             self.desk.store.keep_published_file(row.id, file.path.clone()).await?;
         }
-        names_newest(&storage, publish, row).await?;
+        // An older one is published again where somebody keeps it, or more are kept.
+        let newest = rows.iter().find(|other| other.id == row.id || is_read_there(other, publish));
+        name_newest(&storage, publish, &row.spec, newest).await?;
         self.desk.store.publish_edition(row.id, publish.folder(&row.spec, row.number)).await?;
         Ok(())
     }

@@ -62,15 +62,17 @@ async fn put(storage: &AmazonS3, to: String, content: &serde_json::Value) -> Res
 /// Takes away files, many with a call; one that is not there is gone.
 async fn take_away(storage: &AmazonS3, paths: Vec<String>) -> Result<(), DeskError> {
     let all = stream::iter(paths.into_iter().map(|path| Ok(Key::from(path)))).boxed();
-    let gone = storage.delete_stream(all).filter_map(|one| std::future::ready(one.err()));
-    match gone.filter(|e| std::future::ready(!matches!(e, Error::NotFound { .. }))).boxed().next().await {
+    let failed = |one: Result<Key, Error>| std::future::ready(one.err().filter(|e| !matches!(e, Error::NotFound { .. })));
+    match storage.delete_stream(all).filter_map(failed).boxed().next().await {
         None => Ok(()),
         Some(e) => Err(refused("it cannot be taken away", &e)),
     }
 }
 
-/// Lets this edition be the newest there.
-pub(super) async fn names_newest(storage: &AmazonS3, publish: &Publish, row: &EditionRow) -> Result<(), DeskError> {
+/// Says which edition is the newest there; that there is none by taking the file away.
+pub(super) async fn name_newest(storage: &AmazonS3, publish: &Publish, spec: &str, newest: Option<&EditionRow>) -> Result<(), DeskError> {
+    let path = format!("{}/{LATEST}", publish.keys(spec));
+    let Some(row) = newest else { return take_away(storage, vec![path]).await };
     let latest = serde_json::json!({
         "spec": row.spec,
         "writer": publish.writer,
@@ -80,7 +82,12 @@ pub(super) async fn names_newest(storage: &AmazonS3, publish: &Publish, row: &Ed
         "prefix": publish.keys_of(&row.spec, row.number),
         "sums": row.sums,
     });
-    put(storage, format!("{}/{LATEST}", publish.keys(&row.spec)), &latest).await
+    put(storage, path, &latest).await
+}
+
+/// Whether an edition is in this place and may be read there.
+pub(super) fn is_read_there(row: &EditionRow, publish: &Publish) -> bool {
+    row.withdrawn.is_none() && lies_in(row, publish)
 }
 
 /// Whether all of an edition was published to this place.
@@ -95,12 +102,8 @@ impl Research {
         let storage = storage(publish, &self.desk.secrets())?;
         let files = self.desk.store.published_files(row.id).await?;
         let folder = publish.keys_of(&row.spec, row.number);
-        let is_read = |other: &&EditionRow| other.id != row.id && other.withdrawn.is_none() && lies_in(other, publish);
-        match rows.iter().find(is_read) {
-            Some(newest) if newest.number > row.number => {}
-            Some(newest) => names_newest(&storage, publish, newest).await?,
-            None => take_away(&storage, vec![format!("{}/{LATEST}", publish.keys(&row.spec))]).await?,
-        }
+        let newest = rows.iter().find(|other| other.id != row.id && is_read_there(other, publish));
+        name_newest(&storage, publish, &row.spec, newest).await?;
         if let Some((by, why, at)) = &row.withdrawn {
             let told = serde_json::json!({
                 "spec": row.spec,

@@ -3,7 +3,7 @@
 use super::{
     Engine,
     declare::WHOLE_PRODUCTS,
-    refusing::plain,
+    refusing::{of_conditions, plain},
     text::{date, half_even, instant, name, number, seconds, text, texts, time_of},
 };
 use crate::{
@@ -48,8 +48,7 @@ struct Query<'q> {
 pub(super) fn query(resolved: &Resolved, table: &TableSpec, engine: Engine, edition: &str) -> Result<String, DeskError> {
     let question = &resolved.question;
     let columns = question.columns(resolved.is_of_several());
-    let of_conditions = question.shape.picking.conditions.iter().flat_map(Condition::operands).filter_map(plain);
-    let mut needed: Vec<Column> = columns.iter().copied().chain(of_conditions).collect();
+    let mut needed: Vec<Column> = columns.iter().copied().chain(of_conditions(question)).collect();
     if columns.contains(&Column::RawClose) {
         needed.push(Column::Close);
     }

@@ -2,7 +2,7 @@
 
 use crate::question::{
     Column, Layout, Missing, Question, Round,
-    picking::Sign,
+    picking::{Condition, Sign},
     resolve::{Resolved, Wanted},
     zone::{Clock, Stamp},
 };
@@ -47,6 +47,11 @@ pub(super) fn plain(number: Derived) -> Option<Column> {
         _ => return None,
     };
     (number == Derived::plain(number.of)).then_some(column)
+}
+
+/// The columns that the conditions of a question are about.
+pub(super) fn of_conditions(question: &Question) -> impl Iterator<Item = Column> {
+    question.shape.picking.conditions.iter().flat_map(Condition::operands).filter_map(plain)
 }
 
 /// By what was asked alone.
@@ -101,8 +106,7 @@ pub(super) fn by_keys(question: &Question, table: &TableSpec, instant: Timestamp
         let crosses = matches!(condition.sign, Sign::CrossesAbove | Sign::CrossesBelow);
         refuse(crosses, "where", &format!("`{condition}` looks at the row before, and is not translated"));
     }
-    let about = shape.picking.conditions.iter().flat_map(|condition| condition.operands().filter_map(plain));
-    let held = shape.columns.iter().copied().chain(about).any(|column| column == Column::OpenInterest);
+    let held = shape.columns.iter().copied().chain(of_conditions(question)).any(|column| column == Column::OpenInterest);
     refuse(held && !table.open_interest, "open_interest", "the table has none; write open_interest = true into the [table] of its spec");
     let volume = question.columns(true).contains(&Column::Volume);
     refuse(
