@@ -220,7 +220,7 @@ async fn what_was_withdrawn_or_has_outlived_its_keeping_is_taken_out_of_the_stor
     assert_eq!(service.cli(&["editions", "desk/4", "--pin", "study of April", "--by", "mere"]).code, 0);
     published(&service, 4).await;
     assert!(is_whole(&storage, 4) && newest(&storage) == Some(6), "{:?}", newest(&storage));
-    assert_eq!(service.cli(&["editions", "desk/4", "--unpin"]).code, 0);
+    assert_eq!(service.cli(&["editions", "desk/4", "--unpin", "--by", "mere"]).code, 0);
     until_stored(&storage, 4, BTreeMap::is_empty).await;
     assert_eq!(newest(&storage), Some(6));
 
