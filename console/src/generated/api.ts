@@ -1034,12 +1034,14 @@ export interface components {
              * @description Its number, where a person entered it.
              */
             id?: number | null;
-            /** @description `split`, `bonus`, `dividend`, `special`, `rights` or `spin-off`. */
+            /** @description `split`, `bonus`, `dividend`, `special`, `rights`, `spin-off` or `delisting`. */
             kind: string;
             /** @description When it was learned as it stands. */
             learned_at: string;
             /** @description What prices before it are multiplied by, as a fraction. */
             price_factor?: string | null;
+            /** @description What one unit of its currency was worth, by the pairs of `rates.toml`, where nobody who tells of it says so. */
+            rate?: string | null;
             /** @description Why a person entered it. */
             reason?: string | null;
             /** @description Its kind and terms in words. */
@@ -2204,7 +2206,7 @@ export interface components {
             /** @description The kind. */
             kind: string;
             /**
-             * @description Its terms: `ex_date`; `new` and `old`; `amount`, `currency`, `rate` and `before_split` of a dividend; `price` of rights; `value` of
+             * @description Its terms: `ex_date`; `new` and `old`; `amount`, `currency`, `rate` and `before_split` of a dividend; `price` of rights and of a delisting; `value` of
              *     a spin-off.
              */
             terms: {
@@ -3308,6 +3310,8 @@ export interface operations {
                  *     action counts.
                  */
                 anchor?: string;
+                /** @description Where an instrument was delisted, the price of its delisting as one bar more: `left-out` (also when left out) or `last-price`. */
+                delisting?: string;
                 /** @description Columns in order, as in `time,close,mean_200`. */
                 columns?: string;
                 /** @description Other names for columns, as in `close:Close,date:Date`. */
@@ -5149,6 +5153,8 @@ export interface operations {
                  *     action counts.
                  */
                 anchor?: string;
+                /** @description Where an instrument was delisted, the price of its delisting as one bar more: `left-out` (also when left out) or `last-price`. */
+                delisting?: string;
                 /** @description Columns in order, as in `time,close,mean_200`. */
                 columns?: string;
                 /** @description Other names for columns, as in `close:Close,date:Date`. */
@@ -8152,6 +8158,8 @@ export interface operations {
                  *     action counts.
                  */
                 anchor?: string;
+                /** @description Where an instrument was delisted, the price of its delisting as one bar more: `left-out` (also when left out) or `last-price`. */
+                delisting?: string;
                 /** @description Columns in order, as in `time,close,mean_200`. */
                 columns?: string;
                 /** @description Other names for columns, as in `close:Close,date:Date`. */

@@ -58,7 +58,7 @@ pub struct Action {
     pub ex_date: String,
     /// The session at which it counts: that of the ex-date, or the next one.
     pub counts_on: String,
-    /// `split`, `bonus`, `dividend`, `special`, `rights` or `spin-off`.
+    /// `split`, `bonus`, `dividend`, `special`, `rights`, `spin-off` or `delisting`.
     pub kind: String,
     /// Its kind and terms in words.
     pub terms: String,
@@ -76,6 +76,8 @@ pub struct Action {
     pub close_on: Option<String>,
     /// That close, as traded.
     pub close: Option<String>,
+    /// What one unit of its currency was worth, by the pairs of `rates.toml`, where nobody who tells of it says so.
+    pub rate: Option<String>,
     /// What prices before it are multiplied by, as a fraction.
     pub price_factor: Option<String>,
     /// What volumes before it are multiplied by, as a fraction.
@@ -111,7 +113,7 @@ pub struct NewAction {
     pub instrument: String,
     /// The kind.
     pub kind: String,
-    /// Its terms: `ex_date`; `new` and `old`; `amount`, `currency`, `rate` and `before_split` of a dividend; `price` of rights; `value` of
+    /// Its terms: `ex_date`; `new` and `old`; `amount`, `currency`, `rate` and `before_split` of a dividend; `price` of rights and of a delisting; `value` of
     /// a spin-off.
     pub terms: BTreeMap<String, String>,
 }

@@ -34,9 +34,11 @@ impl Collect {
         let mut known = by_symbol(&before.config.instruments);
         listed.iter().for_each(|i| drop(known.remove(&i.symbol)));
         compare("instrument", &known, &by_symbol(&config.instruments), &mut said);
-        for (what, same) in
-            [("ranking.toml", before.config.ranking == config.ranking), ("checks.toml", before.config.checks == config.checks)]
-        {
+        for (what, same) in [
+            ("ranking.toml", before.config.ranking == config.ranking),
+            ("rates.toml", before.config.rates == config.rates),
+            ("checks.toml", before.config.checks == config.checks),
+        ] {
             said.extend((!same).then(|| format!("{what}: changed")));
         }
         compare("universe", &before.config.universes, &config.universes, &mut said);

@@ -10,6 +10,7 @@
 //! editions/*.toml      sets of files that are made from saved questions; may be absent
 //! universes/*.toml     named sets of instruments; may be absent
 //! ranking.toml         which source goes before which; may be absent
+//! rates.toml           what money of one currency is worth in another; may be absent
 //! checks.toml          other limits for the checks; may be absent
 //! ```
 //!
@@ -24,7 +25,8 @@ pub mod edition;
 mod instruments;
 pub mod problem;
 pub mod profile;
-mod ranking;
+pub mod ranking;
+pub mod rates;
 mod text;
 pub mod texts;
 pub mod universe;
@@ -38,6 +40,7 @@ pub use instruments::{parse as parse_instruments, sound_symbol};
 pub use problem::{Problem, Problems};
 pub use profile::Profile;
 pub use ranking::{Ranked, Ranking};
+pub use rates::{Rate, Rates};
 pub use texts::Texts;
 pub use universe::Universe;
 
@@ -76,6 +79,8 @@ pub struct Config {
     pub collectors: BTreeMap<String, Collector>,
     /// Which source goes before which.
     pub ranking: Ranking,
+    /// What money of one currency is worth in another.
+    pub rates: Rates,
     /// How the checks look.
     pub checks: Checks,
     /// Questions that the operator keeps, by name: the text of each file in `questions/`. Whoever answers questions reads them.
@@ -140,6 +145,7 @@ impl Config {
         let sources = sources.map_err(&mut keep).unwrap_or_default();
         let collectors = collectors.map_err(&mut keep).unwrap_or_default();
         let ranking = texts.if_there("ranking.toml", Ranking::parse).map_err(&mut keep).unwrap_or_default();
+        let rates = texts.if_there("rates.toml", Rates::parse).map_err(&mut keep).unwrap_or_default();
         let checks = texts.if_there("checks.toml", Checks::parse).map_err(&mut keep).unwrap_or_default();
         if let (Some(service), true) = (service, problems.is_empty()) {
             let config = Config {
@@ -149,6 +155,7 @@ impl Config {
                 sources: sources.into_iter().map(|(_, s)| (s.name.clone(), s)).collect(),
                 collectors: collectors.iter().map(|(_, c)| (c.name.clone(), c.clone())).collect(),
                 ranking,
+                rates,
                 checks,
                 questions: questions.into_iter().map(|(_, named)| named).collect(),
                 chains: chains.into_iter().map(|(_, c)| (c.name.clone(), c)).collect(),
@@ -228,6 +235,7 @@ impl Config {
             }
         };
         self.ranking.named().for_each(|(what, name)| unknown("ranking.toml", what, name));
+        self.rates.named().for_each(|name| unknown("rates.toml", "instrument", name));
         self.checks.named().for_each(|name| unknown("checks.toml", "instrument", name));
         problems.extend(self.check_universes());
         problems.extend(self.check_chains());
@@ -246,7 +254,8 @@ impl Config {
     /// list must not take an instrument out of its collector. A symbol that another instrument carries now is that one's.
     pub fn follow_renames(&mut self) {
         let lists = self.collectors.values_mut().flat_map(Collector::named_mut);
-        let named: Vec<&mut String> = lists.chain(self.ranking.instruments_mut()).chain(self.checks.instruments_mut()).collect();
+        let named: Vec<&mut String> =
+            lists.chain(self.ranking.instruments_mut()).chain(self.rates.instruments_mut()).chain(self.checks.instruments_mut()).collect();
         let mut present: BTreeMap<&str, (mizuno_core::TradeDate, &str)> = BTreeMap::new();
         for (i, f) in self.instruments.iter().flat_map(|i| i.former.iter().map(move |f| (i, f))) {
             let newest = present.entry(&f.symbol).or_insert((f.until, &i.symbol));

@@ -47,6 +47,13 @@ pub struct Ranked {
 /// Before every trade date there is.
 const ALWAYS: TradeDate = TradeDate(i32::MIN);
 
+/// The place of a source among those that rank on a date; behind them all, where it is not named.
+#[must_use]
+pub fn place(ranks: &[Ranked], source: &str, date: TradeDate) -> usize {
+    let sources = ranks.iter().rfind(|r| r.from <= date).and_then(|r| r.sources.as_ref());
+    sources.and_then(|all| all.iter().position(|s| s == source)).unwrap_or(usize::MAX)
+}
+
 impl Ranking {
     pub(crate) fn parse(file: &Path, text: &str) -> Result<Ranking, Vec<Problem>> {
         let ranking: Ranking = problem::toml(file, text)?;

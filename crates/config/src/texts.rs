@@ -20,7 +20,7 @@ const FOLDERS: [(&str, &str); 8] = [
 ];
 
 /// Files of a configuration that stand by themselves; those after the first may be absent.
-const FILES: [&str; 3] = ["mizuno.toml", "ranking.toml", "checks.toml"];
+const FILES: [&str; 4] = ["mizuno.toml", "ranking.toml", "rates.toml", "checks.toml"];
 
 /// The text of each file, by its path within the directory, as in `venues/aldx.toml`. Keys and passwords are not among them: `.env`
 /// is no part of a configuration.

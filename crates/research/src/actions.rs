@@ -1,11 +1,12 @@
 //! Corporate actions as they were known at an instant, and what they do to prices.
 //!
-//! They come from lists of sources and from people. What a person entered goes before every list; of the lists, the first by name
-//! that tells of an action counts, and what another says otherwise is told as a conflict.
+//! They come from lists of sources and from people. What a person entered goes before every list. Of the lists, that of the source whose
+//! daily bars rank best on the ex-date counts; those of sources without a rank follow by name. What another says otherwise is told as a
+//! conflict.
 
 use crate::Research;
-use mizuno_config::profile::ListKind;
-use mizuno_core::{Action, Timestamp, action::What, finding::Split};
+use mizuno_config::{profile::ListKind, ranking::place};
+use mizuno_core::{Action, Interval, Side, Timestamp, action::What, finding::Split};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{actions::NewAction, lists::Columns};
 use std::{collections::BTreeMap, sync::Arc};
@@ -103,6 +104,12 @@ impl Actions {
         self.by_symbol.get(symbol).map_or(&[], Vec::as_slice)
     }
 
+    /// The last delisting of an instrument.
+    #[must_use]
+    pub fn delisting(&self, symbol: &str) -> Option<&Action> {
+        self.of(symbol).iter().map(|known| &known.action).rfind(|action| action.is_a_delisting())
+    }
+
     /// Those that divide shares, as sources that adjust for splits take them out of their prices.
     fn splits(&self) -> Splits {
         let split = |k: &KnownAction| match k.action.what {
@@ -158,6 +165,7 @@ impl Research {
                 Err(why) => out.unread.push(format!("{}: action {} by {}: {why}", row.symbol, row.id, from.name())),
             }
         }
+        let mut listed: BTreeMap<String, Vec<(&String, KnownAction)>> = BTreeMap::new();
         for (source, profile) in &setup.config.sources {
             for list in &profile.lists {
                 let kind = match list.of {
@@ -176,11 +184,18 @@ impl Research {
                     let Some(symbol) = said("symbol").map(present) else { continue };
                     let from = Origin::List(name.clone());
                     match Action::read(kind.or(said("kind")).unwrap_or_default(), said) {
-                        Ok(action) => out.take(&symbol, KnownAction { action, learned: row.since, from }),
+                        Ok(action) => listed.entry(symbol).or_default().push((source, KnownAction { action, learned: row.since, from })),
                         Err(why) => out.unread.push(format!("{symbol}: a row of {name}: {why}")),
                     }
                 }
             }
+        }
+        for (symbol, mut told) in listed {
+            if let Some(instrument) = setup.known(&symbol) {
+                let ranks = setup.config.ranking.of(instrument, Interval::Daily, Side::Trade);
+                told.sort_by_key(|(source, known)| place(&ranks, source, known.action.ex_date));
+            }
+            told.into_iter().for_each(|(_, known)| out.take(&symbol, known));
         }
         out.splits = Arc::new(out.splits());
         Ok(out)

@@ -1,6 +1,6 @@
 //! What corporate actions do to the prices of an instrument.
 
-use crate::{Research, actions::KnownAction, findings::Known, golden::Lineup};
+use crate::{Research, actions::KnownAction, findings::Known, golden::Lineup, worth::Worth};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Timestamp, TradeDate,
@@ -64,10 +64,16 @@ impl Adjusted {
 }
 
 impl Research {
-    /// The closes of an instrument that its actions are held against: golden daily ones, or of minutes where there are none.
-    pub(crate) async fn closes(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Option<Closes>, DeskError> {
-        for interval in [Interval::Daily, Interval::MINUTE] {
-            let key = SeriesKey { symbol: instrument.symbol.clone(), interval, side: Side::Trade, source: GOLDEN.to_owned() };
+    /// The closes of an instrument: golden daily ones, or of minutes where there are none; of the first side that has any.
+    pub(crate) async fn closes(
+        &self,
+        setup: &Setup,
+        instrument: &Instrument,
+        sides: &[Side],
+        known: &Known,
+    ) -> Result<Option<Closes>, DeskError> {
+        for (side, interval) in sides.iter().flat_map(|side| [Interval::Daily, Interval::MINUTE].map(|interval| (*side, interval))) {
+            let key = SeriesKey { symbol: instrument.symbol.clone(), interval, side, source: GOLDEN.to_owned() };
             let lineup = self.unexamined(setup, &key, known).await?;
             if !lineup.parts.is_empty() {
                 return Ok(Some(Closes { lineup, interval }));
@@ -114,7 +120,7 @@ impl Research {
         instrument: &Instrument,
         asked: Asked,
         known: &Known,
-        closes: Option<&Closes>,
+        (closes, worth): (Option<&Closes>, &Worth),
     ) -> Result<Adjusted, DeskError> {
         let Asked { interval, adjustment, ends: (first, last) } = asked;
         let calendar = setup.calendar_of(instrument)?;
@@ -128,11 +134,16 @@ impl Research {
             Anchor::Date(date) => date.min(last),
             Anchor::Newest | Anchor::Oldest => last,
         };
-        let sessions = calendar.sessions();
-        let session = |date: TradeDate| sessions.get(sessions.partition_point(|s| s.date < date)).map_or(date, |s| s.date);
         let close = |before: TradeDate| read.partition_point(|(date, _)| *date < before).checked_sub(1).map(|at| read[at]);
         let actions = all.iter().map(|k| k.action.clone()).collect();
-        let judged = adjust::judge(actions, adjustment.which, until, &instrument.currency, session, close);
+        let rates = self.read_rates(setup, worth, known).await?;
+        let (session, rate) = (|date| calendar.session_from(date), |currency: &str, date| rates.before(currency, date));
+        let mut judged = adjust::judge(actions, adjustment.which, until, &instrument.currency, session, close, rate);
+        // Where bars are held behind it, trading went on.
+        let traded_until = read.last().map(|(date, _)| *date);
+        for delisting in judged.iter_mut().filter(|j| j.action.is_a_delisting() && traded_until.is_some_and(|last| last >= j.counts_on)) {
+            delisting.effect = Effect::Not("bars are held of its day or later".to_owned());
+        }
         let start = |date: TradeDate| start_of(calendar, interval, date);
         let anchor = (adjustment.anchor == Anchor::Oldest).then(|| start(first));
         let factors = Factors::of(&judged, start, anchor);
@@ -173,11 +184,12 @@ impl Research {
     pub async fn actions_of(&self, setup: &Setup, symbol: &str, as_of: Timestamp) -> Result<(Adjusted, Vec<String>), DeskError> {
         let known = self.known(setup, as_of).await?;
         let instrument = setup.instrument(symbol)?;
-        let closes = self.closes(setup, instrument, &known).await?;
+        let closes = self.closes(setup, instrument, &[Side::Trade], &known).await?;
+        let worth = self.worth(setup, instrument, &known).await?;
         let dates = (TradeDate(i32::MIN), setup.calendar_of(instrument)?.last_closed(as_of).map_or(TradeDate(0), |s| s.date));
         let adjustment = Adjustment { which: Adjust::All, anchor: Anchor::Newest };
         let asked = Asked { interval: Interval::Daily, adjustment, ends: dates };
-        let adjusted = self.adjusted(setup, instrument, asked, &known, closes.as_ref()).await?;
+        let adjusted = self.adjusted(setup, instrument, asked, &known, (closes.as_ref(), &worth)).await?;
         let mine = |sentence: &&String| sentence.starts_with(&format!("{}: ", instrument.symbol));
         let told = known.actions.conflicts.iter().chain(&known.actions.unread).filter(mine).cloned().collect();
         Ok((adjusted, told))

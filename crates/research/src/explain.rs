@@ -58,6 +58,7 @@ type LeftOut = (String, String);
 fn whose(subject: &Subject) -> (Vec<Basis>, Vec<LeftOut>) {
     match subject {
         Subject::One(row) => (vec![(row.key.source.clone(), "as the source tells it")], vec![]),
+        Subject::Delisting(_) => (vec![("delisting".to_owned(), "the price of the delisting")], vec![]),
         Subject::Chain(legs) => {
             let (mut sources, mut left_out) = (vec![], vec![]);
             for (found, without) in legs.iter().map(|leg| whose(&leg.subject)) {
@@ -85,6 +86,16 @@ impl Prepared {
     /// How the prices of the answer come to be what they are, in a sentence.
     #[must_use]
     pub fn adjustment(&self) -> String {
+        let ended: Vec<&str> =
+            self.members.iter().filter(|m| m.ends_with_a_last_price()).map(|m| m.wanted.instrument.symbol.as_str()).collect();
+        let made = self.of_actions_and_rolls();
+        match ended.is_empty() {
+            true => made,
+            false => format!("{made}; {} with the price of the delisting as the last bar", ended.join(", ")),
+        }
+    }
+
+    fn of_actions_and_rolls(&self) -> String {
         let question = &self.resolved.question;
         if let Some(Adjustment { which, anchor }) = question.adjust {
             let actions = match which {

@@ -36,6 +36,7 @@ pub mod reading;
 pub mod sql;
 pub mod universes;
 pub mod whole;
+mod worth;
 
 use findings::Examined;
 use lately::Lately;

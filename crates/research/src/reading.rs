@@ -6,7 +6,11 @@ use crate::{
     golden::{GoldenReading, Lineup},
 };
 use mizuno_config::GOLDEN;
-use mizuno_core::{Bars, Calendar, Decimal, Overlap, SeriesKey, Slot, Span, Spans, Timestamp, bar::Digits, spans::union};
+use mizuno_core::{
+    Bar, Bars, Calendar, Decimal, Overlap, SeriesKey, Slot, Span, Spans, Timestamp,
+    bar::{Digits, digits},
+    spans::union,
+};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{blocks::Needed, ranges::Sieve, reading::Reading, series::SeriesRow};
 use std::collections::VecDeque;
@@ -22,6 +26,8 @@ pub enum Reader {
     Golden(Box<GoldenReading>),
     /// Those of some stretches, one after another.
     Stretches(VecDeque<Stretch>),
+    /// One that no source tells.
+    Given(Option<Bar>),
 }
 
 /// A stretch of a reading.
@@ -77,6 +83,7 @@ impl Reader {
             Reader::Stretches(stretches) => {
                 stretches.iter().map(Stretch::room).reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default()
             }
+            Reader::Given(bar) => digits(bar.iter()),
         }
     }
 
@@ -97,6 +104,7 @@ impl Reader {
                 }
                 Ok(None)
             }
+            Reader::Given(bar) => Ok(bar.take().map(|bar| (Bars { rows: vec![bar], ..Bars::default() }, vec![]))),
         }
     }
 }
@@ -108,14 +116,16 @@ pub enum Subject {
     One(SeriesRow),
     /// Those of a golden series.
     Golden(Lineup),
-    /// Those of the contracts of a chain, leg by leg.
+    /// Those of the contracts of a chain, leg by leg; or of an instrument, with the price of its delisting behind them.
     Chain(Vec<Leg>),
+    /// The price of a delisting, as a bar.
+    Delisting(Bar),
 }
 
 /// A leg of a chain, as bars are read of it.
 #[derive(Clone)]
 pub struct Leg {
-    /// Its contract.
+    /// Its contract, or instrument.
     pub contract: String,
     /// Its slots.
     pub span: Span,
@@ -147,13 +157,14 @@ impl Subject {
                 }
                 Ok(out)
             }
+            Subject::Delisting(bar) => Ok(format!("{} {}", bar.slot.0, bar.close()).into_bytes()),
         }
     }
 
     /// Does something with each of its golden line-ups.
     pub(crate) fn each_lineup(&mut self, act: &mut dyn FnMut(&mut Lineup)) {
         match self {
-            Subject::One(_) => {}
+            Subject::One(_) | Subject::Delisting(_) => {}
             Subject::Golden(lineup) => act(lineup),
             Subject::Chain(legs) => legs.iter_mut().for_each(|leg| leg.subject.each_lineup(act)),
         }
@@ -166,6 +177,7 @@ impl Subject {
             Subject::One(row) => vec![row.clone()],
             Subject::Golden(lineup) => lineup.parts.iter().map(|p| p.row.clone()).collect(),
             Subject::Chain(legs) => legs.iter().flat_map(|leg| leg.subject.rows()).collect(),
+            Subject::Delisting(_) => vec![],
         }
     }
 }
@@ -236,7 +248,7 @@ impl Research {
                 lineup.parts.iter().map(|p| p.doubted.clone()).collect()
             }
             Subject::One(row) if asked => vec![doubted(&self.findings(setup, row, known).await?)],
-            Subject::One(_) => vec![],
+            Subject::One(_) | Subject::Delisting(_) => vec![],
             Subject::Chain(legs) => {
                 let mut out = vec![];
                 for leg in legs {
@@ -266,6 +278,7 @@ impl Research {
                 }
                 Reader::Stretches(out)
             }
+            Subject::Delisting(bar) => Reader::Given(Some(bar).filter(|bar| span.contains(&bar.slot))),
         })
     }
 
@@ -292,6 +305,7 @@ impl Research {
                 }
                 Reader::Stretches(out)
             }
+            Subject::Delisting(bar) => Reader::Given(Some(bar).filter(|bar| extent.contains(&bar.slot))),
         })
     }
 

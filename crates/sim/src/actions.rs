@@ -3,7 +3,7 @@
 use mizuno_core::{Action, TradeDate, action::What};
 
 /// Symbol, kind and terms of each.
-const HAPPENED: [&str; 34] = [
+const HAPPENED: [&str; 35] = [
     "KBF split ex_date=2020-06-15 new=2 old=1",
     "SME split ex_date=2025-03-17 new=4 old=1",
     "ALP split ex_date=2021-08-02 new=1 old=10",
@@ -23,6 +23,7 @@ const HAPPENED: [&str; 34] = [
     "KBF dividend ex_date=2025-03-24 amount=0.12",
     "RSB dividend ex_date=2023-11-13 amount=0.20",
     "RSB dividend ex_date=2024-05-13 amount=0.08",
+    "RSB delisting ex_date=2025-03-17 price=0.04",
     "OXB dividend ex_date=2025-02-10 amount=0.31",
     "OXB special ex_date=2024-05-20 amount=1.20",
     "DNL dividend ex_date=2023-11-20 amount=0.07",
@@ -78,6 +79,7 @@ pub(crate) fn step(action: &Action, price: f64) -> f64 {
             let k = *new as f64 / *old as f64;
             ((price + k * paid.to_f64()) / (price * (1.0 + k))).min(1.0)
         }
+        What::Delisting { .. } => 1.0,
     }
 }
 

@@ -98,6 +98,7 @@ pub(crate) fn answer(world: &World, heard: &Heard<'_>) -> Said {
                         (_, What::SpinOff { new, old, value }) => {
                             writeln!(out, "{symbol},spin-off,{date},{new},{old},,{}", value.map(|v| v.to_string()).unwrap_or_default())
                         }
+                        (_, What::Delisting { price }) => writeln!(out, "{symbol},delisting,{date},,,{price},"),
                         _ => Ok(()),
                     };
                 }

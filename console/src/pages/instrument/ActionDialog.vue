@@ -17,6 +17,7 @@ const terms: Record<string, string[][]> = {
   special: paid,
   rights: [...ratio, ["price", "Price of a new share"]],
   "spin-off": [...ratio, ["value", "Worth of a new share, if known"]],
+  delisting: [["price", "What a holder got a share"]],
 };
 const kinds = Object.keys(terms).map((value) => ({ value, label: value }));
 const kind = ref("split");

@@ -13,11 +13,17 @@ const emit = defineEmits<{ changed: [] }>();
 /** One that a person withdraws. */
 const leaving = ref<Action>();
 const meaning = useMeaning();
-const does = (a: Action) => (a.why ? `not applied: ${a.why}` : a.effect === "after-anchor" ? "still to come" : `prices before × ${a.price_factor}${a.volume_factor === "1" ? "" : `, volumes × ${a.volume_factor}`}`);
+function does(a: Action): string {
+  if (a.why) return `not applied: ${a.why}`;
+  if (a.effect === "after-anchor") return "still to come";
+  if (a.kind === "delisting") return "prices before stay";
+  const volumes = a.volume_factor === "1" ? "" : `, volumes × ${a.volume_factor}`;
+  return `prices before × ${a.price_factor}${volumes}${a.rate ? `, at the rate of ${a.rate}` : ""}`;
+}
 </script>
 
 <template>
-  <plain-table :headers="['Ex-date', 'Action', 'What it does', 'Close before', 'From', 'Learned']" :numbers="[3]">
+  <plain-table :headers="['Ex-date', 'Action', 'What it does', 'Close before', 'From', `Learned (${zone})`]" :numbers="[3]">
     <tr v-for="a in told.actions" :key="`${a.ex_date} ${a.terms}`">
       <td>{{ a.ex_date }}<template v-if="a.counts_on !== a.ex_date">, counts on {{ a.counts_on }}</template></td>
       <td>{{ a.terms }}</td>

@@ -122,6 +122,9 @@ async fn list(client: &Client, instrument: &str, as_of: Option<&str>) -> Result<
         } else if action.ex_date != action.counts_on {
             out!("{} on {} counts on {}, since there is no session on its date", action.terms, action.ex_date, action.counts_on);
         }
+        if let Some(rate) = action.rate.as_ref().filter(|_| action.effect == "applied") {
+            out!("{} on {} counts at the rate of {rate}, by rates.toml", action.terms, action.ex_date);
+        }
         if let Some(reason) = &action.reason {
             out!("{} on {}, entered by {}: {reason}", action.terms, action.ex_date, action.from);
         }

@@ -80,6 +80,9 @@ pub struct Bars {
     /// Where adjusted or joined prices are as traded: newest (also when left out), oldest, or with --adjust a trade date after which no action counts.
     #[arg(long, value_name = "newest|oldest|DATE")]
     anchor: Option<String>,
+    /// Where an instrument was delisted, the price of its delisting as one bar more: left-out (also when left out) or last-price.
+    #[arg(long, value_name = "left-out|last-price")]
+    delisting: Option<String>,
     /// long (a row a bar), wide (a row a moment, the instruments side by side) or latest (a row an instrument: its newest bar); long when left out.
     #[arg(long)]
     layout: Option<String>,
@@ -197,6 +200,7 @@ impl Bars {
             ("incomplete", &self.incomplete),
             ("adjust", &self.adjust),
             ("rolls", &self.rolls),
+            ("delisting", &self.delisting),
             ("anchor", &self.anchor),
             ("layout", &self.layout),
             ("join", &self.join),

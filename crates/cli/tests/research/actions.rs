@@ -260,3 +260,149 @@ async fn two_like_splits_that_people_enter_are_two() {
         told["actions"].as_array().unwrap().iter().filter(|a| a["id"].is_i64()).map(|a| a["ex_date"].as_str().unwrap()).collect();
     assert_eq!((dates, told["conflicts"].as_array().unwrap().len()), (vec!["2024-07-10", "2024-07-12"], 0), "{told}");
 }
+
+/// A study of returns misses what holders of a failed share lost, unless it asks for the price of the delisting.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_delisted_share_ends_with_its_last_price_where_that_is_asked_for() {
+    let (bench, service) = collected().await;
+    let usual = "/bars?instruments=RSB&from=2025-03-12&columns=date,close,volume,return,source,action";
+    let question = format!("{usual}&delisting=last-price");
+    let (without, with) = (service.text(usual).await, service.text(&question).await);
+    let rows = |csv: &str| csv.lines().skip(1).map(|l| l.split(',').map(str::to_owned).collect()).collect::<Vec<Vec<String>>>();
+    let (last, ended) = (rows(&without).pop().unwrap(), rows(&with).pop().unwrap());
+    assert_eq!(last[0], "2025-03-14", "{without}");
+    assert_eq!(with.strip_prefix(&without).unwrap().lines().count(), 1, "one row more:\n{with}");
+    let lost = exact("0.04") / exact(&last[1]) - BigRational::one();
+    assert_eq!([&ended[0], &ended[1], &ended[2], &ended[4], &ended[5]], ["2025-03-17", "0.04", "", "delisting", "delisting at 0.04"]);
+    assert!((ended[3].parse::<f64>().unwrap() - lost.to_f64().unwrap()).abs() < 1e-12, "{with}");
+
+    // In every layout, adjusted, in longer bars, as the newest one, in a typed file, with a row for every session; only where it is asked.
+    let asked = async |rest: &str| service.text(&format!("/bars?delisting=last-price&{rest}")).await;
+    let wide = asked("instruments=RSB,KBF&layout=wide&columns=date,close&from=2025-03-14&to=2025-03-18&adjust=all&round=2").await;
+    let cells: Vec<String> = rows(&wide).into_iter().map(|r| r[1].clone()).collect();
+    assert_eq!(cells, [format!("{:.2}", last[1].parse::<f64>().unwrap()), "0.04".to_owned(), String::new()], "{wide}");
+    let weeks = asked("instruments=RSB&interval=1w&from=2025-03-10&columns=date,open,close,held").await;
+    assert_eq!(rows(&weeks)[1], ["2025-03-17", "0.04", "0.04", "1"], "{weeks}");
+    assert_eq!(rows(&asked("instruments=RSB&layout=latest&columns=date,close").await), [["2025-03-17", "0.04"]]);
+    assert_eq!(rows(&asked("instruments=RSB&from=2025-03-17&columns=date,close&missing=rows").await), [["2025-03-17", "0.04"]]);
+    assert_eq!(rows(&asked("instruments=RSB&source=harbour&keep_last=1&columns=date,close").await), [["2025-03-17", "0.04"]]);
+    let parquet = service.ask("/bars?instruments=RSB&delisting=last-price&format=parquet").await.bytes().await.unwrap();
+    let parquet = parquet::file::reader::SerializedFileReader::new(parquet).unwrap();
+    let rows_in_it = parquet::file::reader::FileReader::metadata(&parquet).file_metadata().num_rows();
+    assert_eq!(rows_in_it as usize, rows(&asked("instruments=RSB").await).len());
+    let told = service.get("/explanation?instruments=RSB&delisting=last-price").await;
+    assert!(told["adjustment"].as_str().unwrap().ends_with("RSB with the price of the delisting as the last bar"), "{told}");
+    assert_eq!(service.cli(&["collect", "aldx-minutes", "--from", "2025-03-13", "--to", "2025-03-14", "-i", "RSB"]).code, 0);
+    for (rest, why) in [
+        ("interval=1m&delisting=last-price", "a last price stands behind daily bars"),
+        ("delisting=maybe", "`maybe` is not a way to end; it is left-out or last-price"),
+    ] {
+        let refused = service.ask(&format!("/bars?instruments=RSB&{rest}")).await;
+        assert_eq!(refused.status(), 400);
+        assert!(refused.text().await.unwrap().contains(why), "{rest}");
+    }
+
+    // In a universe, whoever stayed until its last day has it, and whoever left before has not.
+    bench.write("universes/kept.toml", "[[member]]\nsymbol = \"RSB\"\nto = \"2025-03-15\"\n[[member]]\nsymbol = \"KBF\"\n");
+    bench.write("universes/sold.toml", "[[member]]\nsymbol = \"RSB\"\nto = \"2025-03-14\"\n[[member]]\nsymbol = \"KBF\"\n");
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    for (universe, ends) in [("kept", "2025-03-17"), ("sold", "2025-03-13")] {
+        let csv = asked(&format!("universe={universe}&columns=instrument,date,close&from=2025-03-10")).await;
+        let mine = rows(&csv).into_iter().rfind(|r| r[0] == "RSB").unwrap();
+        assert_eq!(mine[1], ends, "{csv}");
+    }
+
+    // What a person says otherwise goes first, is told as a change by an action, and the past stays; where bars follow, trading went on.
+    let as_of = service.ask(&question).await.headers()["mizuno-as-of"].to_str().unwrap().to_owned();
+    let by = ["--by", "mere", "--reason", "the receiver's report"];
+    assert_eq!(service.cli(&[&["actions", "RSB", "--enter", "delisting ex_date=2025-03-17 price=0"], &by[..]].concat()).code, 0);
+    let after = service.text(&question).await;
+    assert!(after.trim_end().ends_with("2025-03-17,0,,-1,delisting,delisting at 0"), "{after}");
+    let changes = service.text(&format!("/bars?instruments=RSB&columns=date,close&delisting=last-price&since={as_of}")).await;
+    assert!(changes.lines().nth(1).unwrap().starts_with("changed,action,RSB,2025-03-17,0,0.04"), "{changes}");
+    assert_eq!(service.text(&format!("{question}&as_of={as_of}")).await, with);
+    assert_eq!(service.cli(&[&["actions", "KBF", "--enter", "delisting ex_date=2025-03-17 price=1"], &by[..]].concat()).code, 0);
+    let told = service.cli(&["actions", "KBF"]);
+    assert!(told.out.contains("delisting at 1 on 2025-03-17 is not applied: bars are held of its day or later"), "{told:?}");
+    let kbf = "/bars?instruments=KBF&from=2025-03-12&columns=date,close";
+    assert_eq!(service.text(&format!("{kbf}&delisting=last-price")).await, service.text(kbf).await);
+}
+
+/// Money of another currency is worth what the desk's own pairs say, where nobody who tells of the dividend says it.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_dividend_without_a_rate_has_that_of_a_pair() {
+    let (bench, service) = collected().await;
+    let told = service.cli(&["actions", "LNT.B"]);
+    assert!(
+        told.out.contains("dividend 0.05 USD on 2024-12-02 is not applied: it is paid in USD, and no rate to NZD is known"),
+        "{told:?}"
+    );
+    let question = "/bars?instruments=LNT.B&adjust=all&round=9&columns=date,close,raw_close,total_return&from=2024-11-20&to=2024-12-06";
+    let before = service.ask(question).await;
+    let tag = before.headers()["etag"].clone();
+    let before = before.text().await.unwrap();
+    assert_eq!(service.cli(&["collect", "mfx-mid", "--from", "2024-11-18", "--to", "2025-03-28"]).code, 0);
+    bench.write("rates.toml", "[[rate]]\nof = \"USD\"\ninto = \"NZD\"\npair = \"TRC-NZD\"\nover = \"TRC-XXX\"\n");
+    let refused = service.cli(&["reload"]);
+    assert!(refused.code != 0 && refused.err.contains("rates.toml: there is no instrument TRC-XXX"), "{refused:?}");
+    bench.write("rates.toml", "[[rate]]\nof = \"USD\"\ninto = \"NZD\"\npair = \"TRC-NZD\"\nover = \"TRC-USD\"\n");
+    let said = service.cli(&["reload"]);
+    assert!(said.code == 0 && said.err.contains("rates.toml: changed") || said.out.contains("rates.toml: changed"), "{said:?}");
+
+    // By the closes of Friday 29 November, over one another.
+    let closes =
+        service.text("/bars?instruments=TRC-NZD,TRC-USD&side=mid&layout=wide&columns=date,close&from=2024-11-29&to=2024-11-29").await;
+    let cells: Vec<&str> = closes.lines().nth(1).unwrap().split(',').collect();
+    let paid = exact("0.05") * exact(cells[1]) / exact(cells[2]);
+    let answer = service.ask(question).await;
+    assert_ne!(answer.headers()["etag"], tag, "another answer has another validator");
+    let csv = answer.text().await.unwrap();
+    let rows: Vec<Vec<&str>> = csv.lines().skip(1).map(|l| l.split(',').collect()).collect();
+    let at = rows.iter().position(|r| r[0] >= "2024-12-02").unwrap();
+    let close = exact(rows[at - 1][2]);
+    assert_eq!(rows[at - 1][1], rounded(&((&close - &paid) / &close * exact(rows[at - 1][2])), 9), "{csv}");
+    assert_ne!(before, csv);
+    let total = ((exact(rows[at][2]) + &paid) / &close - BigRational::one()).to_f64().unwrap();
+    assert!((rows[at][3].parse::<f64>().unwrap() - total).abs() < 1e-12, "{csv}");
+    let told = service.cli(&["actions", "LNT.B"]);
+    assert!(told.out.contains("dividend 0.05 USD on 2024-12-02 counts at the rate of 1."), "{told:?}");
+
+    // The close of a pair is no older than a week: the rate of a holiday fortnight is not guessed.
+    let by = ["--by", "mere", "--reason", "the letter"];
+    assert_eq!(
+        service.cli(&[&["actions", "LNT.B", "--enter", "dividend ex_date=2025-04-07 amount=0.01 currency=USD"], &by[..]].concat()).code,
+        0
+    );
+    let told = service.cli(&["actions", "LNT.B"]);
+    assert!(
+        told.out.contains("dividend 0.01 USD on 2025-04-07 is not applied: it is paid in USD, and no rate to NZD is known"),
+        "{told:?}"
+    );
+}
+
+/// Of two lists that say otherwise, that of the source counts whose daily bars rank better.
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_of_actions_rank_as_their_sources_do() {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
+    let base = bench.talking(|_, _, _| (200, "symbol,ex_date,amount\nKBF,2025-03-24,0.11\n".to_owned()));
+    let list = "[[list]]\nname = \"paid\"\nof = \"dividends\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\nrequest = { get = \"/paid\" }\n\
+                columns = { symbol = \"symbol\", ex_date = \"ex_date\", amount = \"amount\" }\nanswer = { form = \"delimited\" }\n";
+    bench.write(
+        "sources/own.toml",
+        &format!("name = \"own\"\ntitle = \"Own\"\nbase = \"{base}\"\n\n[limits]\ncalls_per_minute = 60\n\n{list}"),
+    );
+    let service = bench.serve();
+    for list in ["almanack/dividends", "own/paid"] {
+        assert_eq!(service.cli(&["lists", list]).code, 0, "{list}");
+    }
+    let counts = async |what: &str, who: &str| {
+        let told = service.get("/actions?instrument=KBF").await;
+        let action = told["actions"].as_array().unwrap().iter().find(|a| a["ex_date"] == "2025-03-24").unwrap().clone();
+        assert_eq!((&action["terms"], &action["from"]), (&what.into(), &who.into()), "{told}");
+        assert!(told["conflicts"][0].as_str().unwrap().ends_with(&format!("what {who} says counts")), "{told}");
+    };
+    counts("dividend 0.12 NZD", "almanack/dividends").await;
+    bench.change("ranking.toml", "interval = \"1d\"\nsources = [\"harbour\"", "interval = \"1d\"\nsources = [\"own\", \"harbour\"");
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    counts("dividend 0.11", "own/paid").await;
+}

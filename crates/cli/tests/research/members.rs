@@ -166,6 +166,15 @@ async fn a_rule_finds_the_members_that_a_calculation_of_ones_own_finds() {
     assert_eq!(found, wanted);
     let stays = service.cli(&["universe", "checked", "--stays"]);
     assert!(stays.out.contains("reviewed on ") && stays.out.contains("mean turnover "), "{}", stays.out);
+    // Funds that multiply are left out by request; who has neither price nor turnover to reach needs no bars.
+    for (more, wanted) in [("", vec!["AL12", "AL2X"]), ("without_leverage = true\n", vec!["AL12"])] {
+        let rule = "[rule]\nvenue = \"ALDX\"\nsince = \"2018-01-03\"\nreview = \"monthly\"\nkinds = [\"fund\"]\n";
+        bench.write("universes/funds.toml", &format!("{rule}{more}"));
+        assert_eq!(service.cli(&["reload"]).code, 0);
+        let found = service.get("/universes/funds").await;
+        let symbols: Vec<&str> = found["memberships"].as_array().unwrap().iter().map(|m| m["instrument"].as_str().unwrap()).collect();
+        assert_eq!(symbols, wanted, "{found}");
+    }
     // Judged by what was learned by then alone, history that was loaded at once is no reason.
     bench.write("universes/checked.toml", &format!("{rule}strict = true\n"));
     assert_eq!(service.cli(&["reload"]).code, 0);

@@ -59,8 +59,18 @@ pub struct Judged {
     pub counts_on: TradeDate,
     /// The close it is held against, with its date.
     pub close: Option<(TradeDate, Decimal)>,
+    /// What one unit of the currency of a dividend was worth in the instrument's, where nobody who tells of the dividend says it.
+    pub rate: Option<BigRational>,
     /// What it does.
     pub effect: Effect,
+}
+
+impl Judged {
+    /// That rate to twelve decimals.
+    #[must_use]
+    pub fn rounded_rate(&self) -> Option<Decimal> {
+        self.rate.clone().map(|rate| Factor::new(rate).decimal(12))
+    }
 }
 
 fn of(new: i64, old: i64) -> BigRational {
@@ -69,8 +79,8 @@ fn of(new: i64, old: i64) -> BigRational {
 
 /// Says of each action what it does.
 ///
-/// `currency` is the instrument's. `session` gives the first session on or after a date, `close` the last close before one, as traded. Actions
-/// after the session `until` do not count.
+/// `currency` is the instrument's. `session` gives the first session on or after a date, `close` the last close before one, as traded, and
+/// `worth` what one unit of another currency was worth in it before a date. Actions after the session `until` do not count.
 #[must_use]
 pub fn judge(
     mut actions: Vec<Action>,
@@ -79,6 +89,7 @@ pub fn judge(
     currency: &str,
     session: impl Fn(TradeDate) -> TradeDate,
     close: impl Fn(TradeDate) -> Option<(TradeDate, Decimal)>,
+    worth: impl Fn(&str, TradeDate) -> Option<BigRational>,
 ) -> Vec<Judged> {
     actions.sort_by_key(|a| (session(a.ex_date), a.order()));
     let mut out: Vec<Judged> = vec![];
@@ -91,10 +102,11 @@ pub fn judge(
             Some((date, left)) if *date == counts_on => left.clone(),
             _ => before.map(|(_, close)| close.fraction()),
         };
+        let rate = action.foreign(currency).and_then(|other| worth(other, counts_on));
         let effect = match () {
             () if counts_on > until => Effect::AfterAnchor,
             () if which == Adjust::Splits && !action.is_of_shares() => Effect::NotAsked,
-            () => match factors(&action, reference.as_ref(), currency) {
+            () => match factors(&action, reference.as_ref(), currency, rate.as_ref()) {
                 Ok((price, volume)) => Effect::Applied { price, volume },
                 Err(why) => Effect::Not(why),
             },
@@ -104,13 +116,18 @@ pub fn judge(
             (_, reference) => reference,
         };
         left = Some((counts_on, rest));
-        out.push(Judged { action, counts_on, close: before, effect });
+        out.push(Judged { action, counts_on, close: before, rate, effect });
     }
     out
 }
 
 /// By what prices and volumes before an action are multiplied, or why not at all.
-fn factors(action: &Action, close: Option<&BigRational>, currency: &str) -> Result<(BigRational, BigRational), String> {
+fn factors(
+    action: &Action,
+    close: Option<&BigRational>,
+    currency: &str,
+    rate: Option<&BigRational>,
+) -> Result<(BigRational, BigRational), String> {
     let known = || match close {
         None => Err("no close is held before its ex-date".to_owned()),
         Some(close) if !close.is_positive() => Err("the close before its ex-date is not above nought".to_owned()),
@@ -120,7 +137,7 @@ fn factors(action: &Action, close: Option<&BigRational>, currency: &str) -> Resu
     Ok(match &action.what {
         What::Split { new, old } => (of(*old, *new), of(*new, *old)),
         What::Bonus { new, old } => (of(*old, old + new), of(old + new, *old)),
-        What::Dividend(dividend) => (taken(known()?, &dividend_paid(dividend, currency)?, "the dividend")?, one()),
+        What::Dividend(dividend) => (taken(known()?, &dividend_paid(dividend, currency, rate)?, "the dividend")?, one()),
         What::SpinOff { new, old, value } => {
             let value = value.ok_or("the value of what was spun off is not known yet")?;
             (taken(known()?, &(of(*new, *old) * value.fraction()), "what was spun off")?, one())
@@ -130,14 +147,15 @@ fn factors(action: &Action, close: Option<&BigRational>, currency: &str) -> Resu
             let factor = if price >= *close { one() } else { (close + &k * price) / (close * (one() + &k)) };
             (factor, one())
         }
+        What::Delisting { .. } => (one(), one()),
     })
 }
 
 /// A dividend in the instrument's currency.
-pub(crate) fn dividend_paid(dividend: &Dividend, currency: &str) -> Result<BigRational, String> {
-    match (&dividend.currency, dividend.rate) {
+pub(crate) fn dividend_paid(dividend: &Dividend, currency: &str, rate: Option<&BigRational>) -> Result<BigRational, String> {
+    match (&dividend.currency, dividend.rate.map(Decimal::fraction).as_ref().or(rate)) {
         (Some(other), None) if other != currency => Err(format!("it is paid in {other}, and no rate to {currency} is known")),
-        (Some(other), Some(rate)) if other != currency => Ok(dividend.amount.fraction() * rate.fraction()),
+        (Some(other), Some(rate)) if other != currency => Ok(dividend.amount.fraction() * rate),
         _ => Ok(dividend.amount.fraction()),
     }
 }

@@ -28,7 +28,7 @@ fn session(date: TradeDate) -> TradeDate {
 }
 
 fn judged(actions: Vec<Action>, which: Adjust) -> Vec<Judged> {
-    judge(actions, which, day("2025-04-09"), "NZD", session, closes)
+    judge(actions, which, day("2025-04-09"), "NZD", session, closes, |_, _| None)
 }
 
 fn factor(actions: Vec<Action>) -> String {
@@ -102,7 +102,7 @@ fn an_anchor_is_where_prices_are_as_traded() {
     assert_eq!(at(&oldest, "2025-02-03").0, "1/2");
     assert_eq!(at(&oldest, "2025-04-09"), ("2".to_owned(), "1/2".to_owned()));
     // Nothing after a date counts.
-    let until = judge(actions(), Adjust::Splits, day("2025-03-01"), "NZD", session, closes);
+    let until = judge(actions(), Adjust::Splits, day("2025-03-01"), "NZD", session, closes, |_, _| None);
     let dated = Factors::of(&until, Slot::on, None);
     assert_eq!((at(&dated, "2025-01-06").0, at(&dated, "2025-02-03").0, at(&dated, "2025-04-09").0), ("2".into(), "1".into(), "1".into()));
 }
@@ -156,7 +156,7 @@ proptest! {
     fn returns_are_those_of_a_holder_who_reinvests(close in 100i64..100_000, part in 1i64..99, open in 100i64..100_000) {
         let (close, dividend) = (Decimal { mantissa: close, scale: 2 }, Decimal { mantissa: close * part, scale: 4 });
         let paid = action("dividend", &format!("ex_date=2025-03-17 amount={dividend}"));
-        let found = judge(vec![paid], Adjust::All, day("2025-04-09"), "NZD", |d| d, |_| Some((day("2025-03-14"), close)));
+        let found = judge(vec![paid], Adjust::All, day("2025-04-09"), "NZD", |d| d, |_| Some((day("2025-03-14"), close)), |_, _| None);
         let factors = Factors::of(&found, Slot::on, None);
         let before = close.fraction() * &factors.at(Slot::on(day("2025-03-14"))).price.exact;
         let price = (Decimal { mantissa: open, scale: 2 }).fraction();

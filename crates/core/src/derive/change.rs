@@ -59,6 +59,8 @@ pub struct Standpoint<'a> {
     pub left_out: bool,
     /// Of a continuous series, its contract and what prices are joined by.
     pub leg: Option<String>,
+    /// Whether the bar is the price of a delisting.
+    pub is_delisting: bool,
     /// The bar that was served, and its source.
     pub bar: Option<(&'a Bar, &'a str)>,
     /// The sources that took part in that slot, best first.
@@ -104,6 +106,9 @@ impl Standpoint<'_> {
 pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
     if then.in_range != now.in_range {
         return ChangedBy::Range;
+    }
+    if then.is_delisting || now.is_delisting {
+        return ChangedBy::Action;
     }
     if then.left_out != now.left_out || then.leg != now.leg {
         return ChangedBy::Membership;

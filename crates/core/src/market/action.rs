@@ -49,6 +49,11 @@ pub enum What {
         /// What one of them is worth; pending while it is not known.
         value: Option<Decimal>,
     },
+    /// Trading has ended: its ex-date is the first day without. Prices before it stay as they are.
+    Delisting {
+        /// What a holder got for a share, which may be nothing.
+        price: Decimal,
+    },
 }
 
 /// Money paid for each share.
@@ -67,11 +72,11 @@ pub struct Dividend {
 }
 
 /// The kinds of actions, by their words.
-pub const KINDS: [&str; 6] = ["split", "bonus", "dividend", "special", "rights", "spin-off"];
+pub const KINDS: [&str; 7] = ["split", "bonus", "dividend", "special", "rights", "spin-off", "delisting"];
 
 impl Action {
     /// Reads an action of the kind `word` from its columns: `ex_date`; `new` and `old`; `amount`, `currency`, `rate` and `before_split`
-    /// of a dividend; `price` of rights; `value` of a spin-off.
+    /// of a dividend; `price` of rights and of a delisting; `value` of a spin-off.
     ///
     /// ```
     /// use mizuno_core::action::Action;
@@ -126,6 +131,11 @@ impl Action {
                 let value = above_nought("value")?;
                 ratio().map(|(new, old)| What::SpinOff { new, old, value })?
             }
+            "delisting" => match number("price")? {
+                Some(price) if price.mantissa < 0 => return Err(format!("price: {price} is below nought")),
+                Some(price) => What::Delisting { price },
+                None => return Err(missing("price")),
+            },
             other => return Err(format!("kind: `{other}` is no kind of action; it is {}", KINDS.join(", "))),
         };
         Ok(Action { ex_date, what })
@@ -141,6 +151,7 @@ impl Action {
             What::Dividend(_) => "special",
             What::Rights { .. } => "rights",
             What::SpinOff { .. } => "spin-off",
+            What::Delisting { .. } => "delisting",
         }
     }
 
@@ -148,6 +159,19 @@ impl Action {
     #[must_use]
     pub fn is_of_shares(&self) -> bool {
         matches!(self.what, What::Split { .. } | What::Bonus { .. })
+    }
+
+    /// The currency of a dividend that is not the instrument's, and of which nobody says what it is worth.
+    #[must_use]
+    pub fn foreign(&self, currency: &str) -> Option<&str> {
+        let What::Dividend(Dividend { currency: Some(other), rate: None, .. }) = &self.what else { return None };
+        (other != currency).then_some(other)
+    }
+
+    /// Whether trading ends with it.
+    #[must_use]
+    pub fn is_a_delisting(&self) -> bool {
+        matches!(self.what, What::Delisting { .. })
     }
 
     /// The order of those of one day: each finds the price that the one before has left.
@@ -159,6 +183,7 @@ impl Action {
             What::Dividend(_) => 2,
             What::SpinOff { .. } => 3,
             What::Rights { .. } => 4,
+            What::Delisting { .. } => 5,
         }
     }
 }
@@ -182,6 +207,7 @@ impl fmt::Display for Action {
             What::Rights { new, old, price } => write!(f, "rights {new} for {old} held at {price}"),
             What::SpinOff { new, old, value: Some(value) } => write!(f, "spin-off {new} for {old} held, worth {value} each"),
             What::SpinOff { new, old, value: None } => write!(f, "spin-off {new} for {old} held, of a value not known"),
+            What::Delisting { price } => write!(f, "delisting at {price}"),
         }
     }
 }

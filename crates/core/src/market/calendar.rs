@@ -120,6 +120,12 @@ impl Calendar {
         self.sessions.binary_search_by_key(&date, |s| s.date).ok().map(|i| &self.sessions[i])
     }
 
+    /// The trade date of the first session on a date or after it; the date itself behind the last session.
+    #[must_use]
+    pub fn session_from(&self, date: TradeDate) -> TradeDate {
+        self.sessions.get(self.sessions.partition_point(|s| s.date < date)).map_or(date, |s| s.date)
+    }
+
     /// The session in progress at `at`, breaks included, or the next to open.
     ///
     /// ```

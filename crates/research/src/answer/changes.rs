@@ -263,6 +263,10 @@ impl<'p> Side<'p> {
         let doubted = |place: usize| doubted(before + place);
         match subject {
             Subject::Chain(_) => Standpoint { in_range, left_out, leg, ..Standpoint::default() },
+            Subject::Delisting(_) => {
+                let bar = bar.map(|(b, _)| (b, "delisting"));
+                Standpoint { in_range, left_out, is_delisting: true, bar, adjusted, made, worked, action, ..Standpoint::default() }
+            }
             Subject::One(row) => {
                 let name = row.key.source.as_str();
                 let doubted = doubted(0).then_some(name).into_iter().collect();
@@ -270,6 +274,7 @@ impl<'p> Side<'p> {
                     in_range,
                     left_out,
                     leg,
+                    is_delisting: false,
                     bar: bar.map(|(b, _)| (b, name)),
                     order: vec![name],
                     doubted,
@@ -288,6 +293,7 @@ impl<'p> Side<'p> {
                     in_range,
                     left_out,
                     leg,
+                    is_delisting: false,
                     bar: served.map(|(b, part)| (b, part.row.key.source.as_str())),
                     order: order.iter().map(name).collect(),
                     doubted: order.iter().filter(|place| doubted(**place)).map(name).collect(),

@@ -9,13 +9,14 @@ use crate::{
         Column, Joined, Layout, Missing, Question,
         resolve::{Resolved, Wanted},
     },
-    reading::Subject,
+    reading::{Leg, Subject},
     universes::why_without,
     whole::union,
 };
 use futures_util::{StreamExt, stream};
 use mizuno_core::{
-    Overlap, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
+    Action, Bar, Interval, Overlap, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate,
+    action::What,
     adjust::{Adjust, Adjustment, Anchor},
     derived::Quantity,
     roll::Join,
@@ -90,10 +91,10 @@ impl Research {
             question.adjust.is_some() || question.shape.columns.contains(&Column::Action) || question.works_out(Quantity::TotalReturn);
         let mut members = vec![];
         for ((wanted, subject), other) in resolved.series.iter().zip(subjects).zip(others) {
-            let mut member = self.member(&resolved, wanted.clone(), subject, &by_row).await?;
+            let mut member = self.member(&resolved, wanted.clone(), subject, (&by_row, &known)).await?;
             if let (Some(key), Some(subject)) = (&wanted.other, other) {
                 let wanted = Wanted { key: key.clone(), other: None, ..wanted.clone() };
-                member.other = Some(Box::new(self.member(&resolved, wanted, subject, &by_row).await?));
+                member.other = Some(Box::new(self.member(&resolved, wanted, subject, (&by_row, &known)).await?));
             }
             if acts && wanted.chain.is_none() && member.whole.start < member.whole.end {
                 member.acted = Some(self.acted(&setup, wanted, &member.whole, &known).await?);
@@ -120,13 +121,14 @@ impl Research {
         resolved: &Resolved,
         wanted: Wanted,
         mut subject: Subject,
-        views: &HashMap<i64, &View<'_>>,
+        (views, known): (&HashMap<i64, &View<'_>>, &Known),
     ) -> Result<Member, DeskError> {
         let (setup, question) = (&resolved.setup, &resolved.question);
         subject.each_lineup(&mut |lineup| {
             lineup.parts.iter_mut().for_each(|part| part.sight = views.get(&part.row.id).map(|view| view.sight.clone()));
         });
         let rows = subject.rows();
+        let (delisted, mut wanted) = (known.actions.delisting(&wanted.instrument.symbol).filter(|_| question.delisting), wanted);
         let standing = stands(setup, &subject, views);
         let completeness = standing.as_ref().map(|s| wanted.within(&wanted.span).iter().map(|span| s.measured.over(span)).sum());
         // A series that nobody keeps any more has no view, and may have bars all the same.
@@ -135,6 +137,12 @@ impl Research {
             (true, Some(standing)) => standing.extent.clone(),
             _ => self.extent(&subject, resolved.instant).await?,
         };
+        let last = delisted.zip(whole.as_ref()).map(|(action, whole)| ending(setup, &wanted, whole, action)).transpose()?.flatten();
+        let whole = whole.map(|whole| last.as_ref().map_or(whole.clone(), |(_, span)| whole.hull(span)));
+        if let Some((bar, span)) = &last {
+            subject = with_last_price(subject, &wanted, *bar, span);
+            wanted = to_its_delisting(wanted, span);
+        }
         let empty = wanted.span.start..wanted.span.start;
         let extent = whole.as_ref().map_or(empty.clone(), |w| w.clip(&wanted.span));
         let worked = question.worked_out();
@@ -158,6 +166,7 @@ impl Research {
                     difference(&expected, &held)
                 }
             };
+            let held = last.as_ref().map_or(held.clone(), |(_, span)| spans::union(&held, &[span.clone()].into_iter().collect()));
             beside = Beside { missing: Arc::new(missing), held: Arc::new(held), payouts: Arc::default() };
         }
         let standing = standing.map(|standing| Arc::new(standing.measured));
@@ -198,8 +207,9 @@ impl Research {
         let instrument = setup.instrument(&wanted.instrument.symbol)?;
         let (calendar, interval) = (setup.calendar_of(instrument)?, wanted.key.interval);
         let date = |slot: Slot| calendar.date_of(interval, slot);
-        let closes = self.closes(setup, instrument, known).await?;
-        Ok(Acted { ends: (date(whole.start), date(Slot(whole.end.0 - interval.step()))), closes })
+        let closes = self.closes(setup, instrument, &[Side::Trade], known).await?;
+        let worth = self.worth(setup, instrument, known).await?;
+        Ok(Acted { ends: (date(whole.start), date(Slot(whole.end.0 - interval.step()))), closes, worth })
     }
 
     /// Where the bars of a series are, asked of the store.
@@ -264,7 +274,42 @@ fn stands(setup: &Setup, subject: &Subject, views: &HashMap<i64, &View<'_>>) -> 
             }
             (!measured.is_empty()).then_some(Stands { extent: hull(&held), held, missing, measured: Measured::Legs(measured) })
         }
+        Subject::Delisting(_) => None,
     }
+}
+
+/// The price of a delisting as the bar of its day, behind the bars of a series, which lie in `whole`; `None` where there are bars on that
+/// day or after it, since trading went on, and of bids and asks, since it is neither.
+fn ending(setup: &Setup, wanted: &Wanted, whole: &Span, delisting: &Action) -> Result<Option<(Bar, Span)>, DeskError> {
+    let What::Delisting { price } = delisting.what else { return Ok(None) };
+    if wanted.key.interval != Interval::Daily {
+        return Err(DeskError::Invalid(format!(
+            "delisting: a last price stands behind daily bars, and those of {} are made of {}; leave it out, or say made_from=1d",
+            wanted.key.symbol, wanted.key.interval
+        )));
+    }
+    let date = setup.calendar_of(&wanted.instrument)?.session_from(delisting.ex_date);
+    let span = Interval::Daily.span_of(Slot::on(date));
+    let bar = Bar::new(span.start, [price; 4], None);
+    Ok((whole.end <= span.start && wanted.key.side == Side::Trade).then_some((bar, span)))
+}
+
+/// A series whose bars end before those of `span`, and the price of its delisting behind them.
+fn with_last_price(subject: Subject, wanted: &Wanted, bar: Bar, span: &Span) -> Subject {
+    let leg = |subject, span| Leg { contract: wanted.key.symbol.clone(), span, subject, shift: None };
+    Subject::Chain(vec![leg(subject, Slot(i64::MIN)..span.start), leg(Subject::Delisting(bar), span.clone())])
+}
+
+/// What is asked for of a member that stayed until it was delisted goes to the day of that, `span`.
+fn to_its_delisting(mut wanted: Wanted, span: &Span) -> Wanted {
+    if let Some(days) = wanted.days.take() {
+        let stayed =
+            hull(&days).is_some_and(|stay| stay.end >= wanted.instrument.last_traded.map_or(span.start, |date| Slot::on(date.plus(1))));
+        let stays = stayed && wanted.range.contains(&span.start);
+        wanted.span = if stays { wanted.span.hull(span) } else { wanted.span };
+        wanted.days = Some(if stays { Arc::new(spans::union(&days, &[span.clone()].into_iter().collect())) } else { days });
+    }
+    wanted
 }
 
 /// What the prices of a continuous series are multiplied by, where it is joined by ratio.
@@ -327,6 +372,7 @@ impl Draft {
         if let Some(closes) = &acted.closes {
             out.extend(closes.state(&resolved.setup, &self.known, resolved.question.as_of)?);
         }
+        out.extend(acted.worth.state(&resolved.setup, &self.known, resolved.question.as_of)?);
         Ok(out)
     }
 
@@ -408,14 +454,14 @@ impl Draft {
             if let Some(other) = &mut member.other {
                 other.doubted = research.examine_subject(&setup, &mut other.subject, &known, false).await?;
             }
-            if let Some(Acted { ends, closes }) = member.acted.clone() {
+            if let Some(Acted { ends, closes, worth }) = member.acted.clone() {
                 let (research, setup, known) = (research.clone(), setup.clone(), known.clone());
                 let (symbol, interval) = (member.wanted.instrument.symbol.clone(), member.wanted.key.interval);
                 let work = async move {
                     let instrument = setup.instrument(&symbol)?;
                     let judged = async |adjustment| {
                         let asked = Asked { interval, adjustment, ends };
-                        research.adjusted(&setup, instrument, asked, &known, closes.as_ref()).await
+                        research.adjusted(&setup, instrument, asked, &known, (closes.as_ref(), &worth)).await
                     };
                     let adjusted = judged(adjustment).await?;
                     // What holders are paid does not depend on how prices are adjusted.

@@ -27,6 +27,7 @@ use crate::{
         zone::Clock,
     },
     reading::{Leg, Subject, leg_at},
+    worth::Worth,
 };
 use batch::{Batch, Heading, Kind};
 pub use draft::Draft;
@@ -90,6 +91,7 @@ struct Acted {
     /// Trade dates of its oldest and newest bar, to which anchors refer.
     ends: (TradeDate, TradeDate),
     closes: Option<Closes>,
+    worth: Worth,
 }
 
 impl Member {
@@ -110,9 +112,17 @@ impl Member {
         texts.binary_search(&day.1).ok().map(|at| at as u32)
     }
 
+    /// Whether the price of its delisting stands behind its bars.
+    pub(crate) fn ends_with_a_last_price(&self) -> bool {
+        matches!(&self.subject, Subject::Chain(legs) if legs.iter().any(|leg| matches!(leg.subject, Subject::Delisting(_))))
+    }
+
     /// The legs of a continuous series.
     fn legs(&self) -> &[Leg] {
-        if let Subject::Chain(legs) = &self.subject { legs } else { &[] }
+        match &self.subject {
+            Subject::Chain(legs) if self.wanted.chain.is_some() => legs,
+            _ => &[],
+        }
     }
 
     /// The contract of a row, by its place among all; of a coarser bar that of its last one.
@@ -418,7 +428,7 @@ impl Subject {
     /// Whether some of its bars may turn out to be none: those of a source that have to be brought back.
     fn may_lose_bars(&self) -> bool {
         match self {
-            Subject::One(_) => false,
+            Subject::One(_) | Subject::Delisting(_) => false,
             Subject::Golden(lineup) => lineup.parts.iter().any(|p| !p.splits().is_empty()),
             Subject::Chain(legs) => legs.iter().any(|leg| leg.subject.may_lose_bars()),
         }
@@ -431,6 +441,7 @@ impl Subject {
             Subject::One(row) => vec![row.key.source.clone()],
             Subject::Golden(lineup) => Lineup::sources(lineup),
             Subject::Chain(legs) => legs.iter().flat_map(|leg| leg.subject.sources()).collect(),
+            Subject::Delisting(_) => vec!["delisting".to_owned()],
         }
     }
 }

@@ -209,6 +209,7 @@ impl Prepared {
         for subject in subjects {
             match subject {
                 Subject::Chain(_) => {}
+                Subject::Delisting(bar) => say(&format!("delisting {}", bar.close())),
                 Subject::One(row) => say(&format!("{} {}", row.key, stamp(row.id).map_or(0, |s| s.0))),
                 Subject::Golden(lineup) => {
                     ranks(lineup, dates.filter(|_| !before)).iter().for_each(|rank| say(rank));

@@ -1,7 +1,7 @@
 //! From keys to a question. Everything that is wrong is told at once, each with what to write instead.
 
 use super::{
-    Against, Column, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
+    Against, Column, DELISTING, File, Format, Layout, Missing, Period, Question, Range, Round, SEPARATORS, Shape,
     deriving::{adjust, of_actions, pieces},
     given::{Given, Value},
     picking::{Picking, picking},
@@ -14,7 +14,7 @@ use mizuno_desk::moments::instant;
 use std::collections::BTreeMap;
 
 /// The keys there are, with what each takes; in the order of the canonical text.
-pub const KEYS: [(&str, &str); 48] = [
+pub const KEYS: [(&str, &str); 49] = [
     ("instruments", "symbols, present or former, and patterns as AL*; the answer keeps their order"),
     ("search", "words that instruments are found by, beside those named"),
     ("universe", "a universe, whose members are asked for, beside those named"),
@@ -36,6 +36,10 @@ pub const KEYS: [(&str, &str); 48] = [
     ("adjust", "prices adjusted for none (as traded), splits (and bonus issues), or all (dividends, rights and spin-offs too)"),
     ("rolls", "continuous series of futures at their rolls: kept (as traded), difference or ratio (of the two contracts' closes)"),
     ("anchor", "where adjusted or joined prices are as traded: newest, oldest, or with adjust a trade date after which no action counts"),
+    (
+        "delisting",
+        "a series whose instrument was delisted ends with its last bar: left-out, or with the price of its delisting as one bar more: last-price",
+    ),
     ("layout", "long (a row a bar), wide (a row a moment) or latest (a row an instrument: its newest bar)"),
     ("join", "of a wide file: outer (moments that any instrument has) or inner (that all have)"),
     ("against", "with layout=wide: each series beside the first also as its difference from it, or its ratio to it"),
@@ -86,6 +90,7 @@ impl Question {
             r.wrong(format!("since: {since} comes after as_of, which is {as_of}; changes go forward in time"));
         }
         let (adjust, rolls) = adjust(r);
+        let delisting = r.word("delisting", "a way to end", &DELISTING).unwrap_or(false);
         let pieces = pieces(r);
         let fit = r.whole("fit", 10, 100_000);
         let shape = shape(r, whose.interval);
@@ -125,6 +130,7 @@ impl Question {
             since,
             adjust,
             rolls,
+            delisting,
             shape,
             file,
         })

@@ -64,6 +64,8 @@ pub struct Question {
     pub adjust: Option<Adjustment>,
     /// How continuous series are joined where their contracts roll; each price as traded when absent.
     pub rolls: Option<Joined>,
+    /// Whether the price of a delisting stands behind the last bar, as a bar of its own.
+    pub delisting: bool,
     /// How the answer is arranged.
     pub shape: Shape,
     /// What it is written as.
@@ -78,6 +80,9 @@ pub struct Joined {
     /// Whether prices are as traded in the oldest contract; else in the newest.
     pub oldest: bool,
 }
+
+/// The word of each way to end a delisted series in a question.
+const DELISTING: [(&str, bool); 2] = [("left-out", false), ("last-price", true)];
 
 /// The word of each in a question.
 const ROLLS: [(&str, Option<Join>); 3] = [("kept", None), ("difference", Some(Join::Difference)), ("ratio", Some(Join::Ratio))];

@@ -1,6 +1,6 @@
 //! The canonical text of a question, in TOML and in JSON, and what else says the same: an address and a command line.
 
-use super::{ADJUST, Column, File, Format, Layout, Missing, Period, Question, ROLLS, Round, SEPARATORS, Shape, picking::Keep};
+use super::{ADJUST, Column, DELISTING, File, Format, Layout, Missing, Period, Question, ROLLS, Round, SEPARATORS, Shape, picking::Keep};
 use mizuno_core::adjust::Anchor;
 use mizuno_store::payloads;
 use serde_json::Value as Json;
@@ -94,6 +94,7 @@ impl Question {
                 "anchor",
                 text(self.adjust.map_or_else(|| self.rolls.filter(|r| r.oldest).map(|_| "oldest".to_owned()), |a| anchor(a.anchor))),
             ),
+            ("delisting", unusual(self.delisting, Some(false), &DELISTING)),
             ("layout", word(*layout != Layout::Long, if *layout == Layout::Latest { "latest" } else { "wide" })),
             ("join", word(*layout == Layout::Wide { inner: true }, "inner")),
             ("against", against.map(|a| Said::Text(a.word().to_owned()))),

@@ -73,6 +73,7 @@ pub(super) fn by_keys(question: &Question, table: &TableSpec, instant: Timestamp
     refuse(question.since.is_some(), "since", "changes are told by about/changes-*.csv of each edition; leave it out");
     refuse(question.fit.is_some(), "fit", "say an interval");
     refuse(question.rolls.is_some(), "rolls", "the table holds contracts, and no continuous series; leave it out");
+    refuse(question.delisting, "delisting", "the table holds bars of sources, and no last prices; leave it out");
     let anchored = question.adjust.is_some_and(|a| matches!(a.anchor, Anchor::Date(_)));
     refuse(anchored, "anchor", "the table of factors has those of `newest` and `oldest`");
     refuse(

@@ -84,6 +84,8 @@ pub(super) struct Keys {
     /// Where adjusted or joined prices are as traded: `newest` (also when left out), `oldest`, or with `adjust` a trade date after which no
     /// action counts.
     anchor: Option<String>,
+    /// Where an instrument was delisted, the price of its delisting as one bar more: `left-out` (also when left out) or `last-price`.
+    delisting: Option<String>,
     /// Columns in order, as in `time,close,mean_200`.
     columns: Option<String>,
     /// Other names for columns, as in `close:Close,date:Date`.

@@ -287,6 +287,7 @@ pub(crate) fn action((known, judged): &(KnownAction, Judged)) -> mizuno_api::Act
         why,
         close_on: judged.close.map(|(date, _)| date.to_string()),
         close: judged.close.map(|(_, close)| close.to_string()),
+        rate: judged.rounded_rate().map(|rate| rate.to_string()),
         price_factor,
         volume_factor,
     }

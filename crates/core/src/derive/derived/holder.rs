@@ -24,7 +24,7 @@ pub fn payouts(judged: &[Judged], currency: &str, start: impl Fn(TradeDate) -> S
     let payout = |j: &Judged| {
         let Effect::Applied { price, .. } = &j.effect else { return None };
         let payout = match &j.action.what {
-            What::Dividend(dividend) => Payout::Paid(dividend_paid(dividend, currency).ok()?.to_f64()?),
+            What::Dividend(dividend) => Payout::Paid(dividend_paid(dividend, currency, j.rate.as_ref()).ok()?.to_f64()?),
             _ => Payout::Shares(price.recip().to_f64()?),
         };
         Some((start(j.counts_on), payout))

@@ -104,7 +104,7 @@ fn across_an_action_the_difference_of_two_prices_is_rounded_once() {
     let ex_date = TradeDate(20_186);
     let what = What::Split { new: 3, old: 1 };
     let effect = Effect::Applied { price: BigRational::new(1.into(), 3.into()), volume: BigRational::new(3.into(), 1.into()) };
-    let judged = Judged { action: Action { ex_date, what }, counts_on: ex_date, close: None, effect };
+    let judged = Judged { action: Action { ex_date, what }, counts_on: ex_date, close: None, rate: None, effect };
     let factors = Factors::of(&[judged], Slot::on, None);
     let mut deriver = Deriver::new(&["change".parse().unwrap(), "highest_2".parse().unwrap()], 6, vec![], None);
     let mut push = |at: usize, close: &str| exact(deriver.push(&input(at, [price(close); 4], false), Some(&factors)));
@@ -121,7 +121,7 @@ fn a_price_that_falls_by_the_dividend_alone_has_not_risen() {
     let ratio = |d: Decimal| BigRational::new(d.mantissa.into(), 100.into());
     let what = What::Dividend(crate::action::Dividend { amount: paid, currency: None, rate: None, before_split: false, special: false });
     let effect = Effect::Applied { price: (ratio(close) - ratio(paid)) / ratio(close), volume: BigRational::from_integer(1.into()) };
-    let judged = Judged { action: Action { ex_date, what }, counts_on: ex_date, close: None, effect };
+    let judged = Judged { action: Action { ex_date, what }, counts_on: ex_date, close: None, rate: None, effect };
     let factors = Factors::of(&[judged], Slot::on, None);
     let mut deriver = Deriver::new(&["rises", "change", "return"].map(|n| n.parse().unwrap()), 6, vec![], None);
     deriver.push(&input(0, [close; 4], false), Some(&factors));

@@ -1,0 +1,96 @@
+//! What money of another currency was worth, by the closes of pairs that `rates.toml` names.
+
+use crate::{Research, adjusting::Closes, findings::Known};
+use mizuno_core::{Decimal, Instrument, Side, Timestamp, TradeDate};
+use mizuno_desk::{DeskError, Setup};
+use num_rational::BigRational;
+use num_traits::{One, Zero};
+use std::collections::BTreeMap;
+
+/// A close that is older than so many days says nothing.
+const STALE: i32 = 7;
+
+/// For each currency in which dividends of an instrument are paid, the pairs that tell what it is worth in its own.
+#[derive(Clone, Default)]
+pub(crate) struct Worth(BTreeMap<String, Vec<Pair>>);
+
+#[derive(Clone)]
+struct Pair {
+    symbol: String,
+    closes: Closes,
+    /// Whether it is divided by.
+    over: bool,
+}
+
+/// The closes of those pairs.
+#[derive(Default)]
+pub(crate) struct Rates(BTreeMap<String, Vec<(Vec<(TradeDate, Decimal)>, bool)>>);
+
+impl Worth {
+    /// What changes when a close of the pairs may.
+    pub(crate) fn state(&self, setup: &Setup, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
+        let mut out = vec![];
+        for (currency, pairs) in &self.0 {
+            out.extend(currency.bytes());
+            for pair in pairs {
+                out.push(u8::from(pair.over));
+                out.extend(pair.symbol.bytes());
+                out.extend(pair.closes.state(setup, known, named)?);
+            }
+        }
+        Ok(out)
+    }
+}
+
+impl Rates {
+    /// What one unit of a currency was worth at the last closes before a date.
+    pub(crate) fn before(&self, currency: &str, date: TradeDate) -> Option<BigRational> {
+        let mut out = BigRational::one();
+        for (closes, over) in self.0.get(currency)? {
+            let (on, close) = closes[..closes.partition_point(|(on, _)| *on < date)].last()?;
+            let close = close.fraction();
+            if date.0 - on.0 > STALE || close <= BigRational::zero() {
+                return None;
+            }
+            out = if *over { out / close } else { out * close };
+        }
+        Some(out)
+    }
+}
+
+impl Research {
+    /// The pairs that tell what dividends of an instrument are worth, of which nobody says it.
+    pub(crate) async fn worth(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Worth, DeskError> {
+        let mut out = Worth::default();
+        for action in known.actions.of(&instrument.symbol) {
+            let Some(currency) = action.action.foreign(&instrument.currency) else { continue };
+            let Some(rate) = setup.config.rates.rate(currency, &instrument.currency) else { continue };
+            if out.0.contains_key(currency) {
+                continue;
+            }
+            let mut pairs = vec![];
+            for (symbol, over) in rate.pair.iter().map(|p| (p, false)).chain(rate.over.iter().map(|p| (p, true))) {
+                let Some(closes) = self.closes(setup, setup.instrument(symbol)?, &[Side::Trade, Side::Mid], known).await? else { break };
+                pairs.push(Pair { symbol: symbol.clone(), closes, over });
+            }
+            if pairs.len() == usize::from(rate.pair.is_some()) + usize::from(rate.over.is_some()) {
+                out.0.insert(currency.to_owned(), pairs);
+            }
+        }
+        Ok(out)
+    }
+
+    /// Reads the closes of pairs.
+    pub(crate) async fn read_rates(&self, setup: &Setup, worth: &Worth, known: &Known) -> Result<Rates, DeskError> {
+        let mut out = Rates::default();
+        for (currency, pairs) in &worth.0 {
+            let mut read = vec![];
+            for pair in pairs {
+                let calendar = setup.calendar_of(setup.instrument(&pair.symbol)?)?;
+                read.push((self.read_closes(setup, &pair.closes, calendar, known).await?, pair.over));
+            }
+            out.0.insert(currency.clone(), read);
+        }
+        Ok(out)
+    }
+}
