@@ -2092,6 +2092,11 @@ export interface components {
             doubted: number;
             /** @description The source. */
             source: string;
+            /**
+             * Format: int64
+             * @description Its bars that are left out: it adjusts for splits, and what was paid does not follow from the digits that it told.
+             */
+            unclear: number;
         };
         /** @description Something a list said that it had not said before. */
         ListChange: {

@@ -81,6 +81,8 @@ pub struct LineupSource {
     pub basis: String,
     /// Its bars that are doubted, so that another source goes before it.
     pub doubted: u64,
+    /// Its bars that are left out: it adjusts for splits, and what was paid does not follow from the digits that it told.
+    pub unclear: u64,
     /// How complete it is.
     pub completeness: Completeness,
 }

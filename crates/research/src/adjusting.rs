@@ -1,15 +1,12 @@
 //! What corporate actions do to the prices of an instrument.
 
-use crate::{Research, actions::KnownAction, findings::Known, golden::Lineup, worth::Worth};
-use mizuno_config::GOLDEN;
+use crate::{Research, actions::KnownAction, closes::Closes, findings::Known, worth::Worth};
 use mizuno_core::{
-    Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Timestamp, TradeDate,
+    Calendar, Instrument, Interval, Side, Slot, Timestamp, TradeDate,
     adjust::{self, Adjust, Adjustment, Anchor, Effect, Factors, Judged},
     derived::{self, Payout},
-    spans::hull,
 };
 use mizuno_desk::{DeskError, Setup};
-use mizuno_store::blocks::Needed;
 use num_rational::BigRational;
 
 /// The actions of one instrument at work.
@@ -37,25 +34,6 @@ pub(crate) struct Asked {
     pub ends: (TradeDate, TradeDate),
 }
 
-/// The closes that actions are held against.
-#[derive(Clone)]
-pub(crate) struct Closes {
-    lineup: Lineup,
-    interval: Interval,
-}
-
-impl Closes {
-    /// Those of a daily line-up.
-    pub(crate) fn daily(lineup: Lineup) -> Closes {
-        Closes { lineup, interval: Interval::Daily }
-    }
-
-    /// What changes when one of them may.
-    pub(crate) fn state(&self, setup: &Setup, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
-        self.lineup.state(setup, known, named)
-    }
-}
-
 impl Adjusted {
     /// By the rolls of a chain: what the prices of each leg are multiplied by, each up to a slot.
     pub(crate) fn by_rolls(legs: Vec<(Slot, BigRational)>) -> Adjusted {
@@ -64,52 +42,6 @@ impl Adjusted {
 }
 
 impl Research {
-    /// The closes of an instrument: golden daily ones, or of minutes where there are none; of the first side that has any.
-    pub(crate) async fn closes(
-        &self,
-        setup: &Setup,
-        instrument: &Instrument,
-        sides: &[Side],
-        known: &Known,
-    ) -> Result<Option<Closes>, DeskError> {
-        for (side, interval) in sides.iter().flat_map(|side| [Interval::Daily, Interval::MINUTE].map(|interval| (*side, interval))) {
-            let key = SeriesKey { symbol: instrument.symbol.clone(), interval, side, source: GOLDEN.to_owned() };
-            let lineup = self.unexamined(setup, &key, known).await?;
-            if !lineup.parts.is_empty() {
-                return Ok(Some(Closes { lineup, interval }));
-            }
-        }
-        Ok(None)
-    }
-
-    /// The close of each session, in order.
-    pub(crate) async fn read_closes(
-        &self,
-        setup: &Setup,
-        closes: &Closes,
-        calendar: &Calendar,
-        known: &Known,
-    ) -> Result<Vec<(TradeDate, Decimal)>, DeskError> {
-        let mut lineup = closes.lineup.clone();
-        self.examine_lineup(setup, &mut lineup, known).await?;
-        let extent = self.desk.store.held(&lineup.parts.iter().map(|p| p.row.clone()).collect::<Vec<_>>(), known.as_of).await?;
-        let extent = extent.values().filter_map(hull).reduce(|a, b| a.hull(&b));
-        let Some(extent) = extent else { return Ok(vec![]) };
-        let only_close = Needed { open: false, high: false, low: false, volume: false, open_interest: false };
-        let mut reading = self.golden_over(lineup, calendar, extent, known.as_of, only_close);
-        let mut out: Vec<(TradeDate, Decimal)> = vec![];
-        while let Some(made) = reading.next().await? {
-            for bar in &made.bars.rows {
-                let date = calendar.date_of(closes.interval, bar.slot);
-                match out.last_mut() {
-                    Some((last, close)) if *last == date => *close = bar.close(),
-                    _ => out.push((date, bar.close())),
-                }
-            }
-        }
-        Ok(out)
-    }
-
     /// What the actions of an instrument do to its prices.
     ///
     /// # Errors

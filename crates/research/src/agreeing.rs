@@ -2,16 +2,19 @@
 
 use crate::{
     Research,
-    adjusting::{Adjusted, Closes},
-    findings::offer_of,
+    adjusting::{Adjusted, Asked},
+    closes::Closes,
+    findings::{Known, takes_out},
 };
-use mizuno_config::{GOLDEN, profile};
+use futures_util::future::BoxFuture;
+use mizuno_config::GOLDEN;
 use mizuno_core::{
     Decimal, Instrument, Interval, SeriesKey, Side, Slot, Timestamp, TradeDate,
-    adjust::Effect,
+    adjust::{Adjust, Adjustment, Anchor, Effect},
     agreement::{Agreement, Ours, Step, ToldClose, agreement},
 };
 use mizuno_desk::{DeskError, Setup};
+use mizuno_store::series::SeriesRow;
 use num_traits::ToPrimitive;
 
 /// What a source's adjusted prices say of our actions.
@@ -35,54 +38,91 @@ impl Research {
     pub async fn agreed(&self, setup: &Setup, symbol: &str, adjusted: &Adjusted, as_of: Timestamp) -> Result<Vec<Agreed>, DeskError> {
         let known = self.known(setup, as_of).await?;
         let instrument = setup.instrument(symbol)?;
-        let calendar = setup.calendar_of(instrument)?;
-        let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
-        let mut lineup = self.unexamined(setup, &key, &known).await?;
-        lineup.only_as_traded();
-        let told_as_traded = lineup.ranks.iter().any(|(_, places)| !places.is_empty());
-        let zone = setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
         // Read once, and only where there is somebody to hold them against.
-        let mut traded: Option<Vec<(TradeDate, Decimal)>> = None;
+        let mut traded: Option<Option<Vec<(TradeDate, Decimal)>>> = None;
         let mut out = vec![];
         for row in self.desk.store.sources_of(&instrument.symbol, Interval::Daily, Side::Trade).await? {
-            let all = match offer_of(setup, &row.key).map(|offer| offer.adjusted) {
-                Some(profile::Adjusted::Splits) => false,
-                Some(profile::Adjusted::SplitsAndDividends) => true,
-                Some(profile::Adjusted::No) | None => continue,
-            };
+            let Some(which) = takes_out(setup, &row.key) else { continue };
             let source = row.key.source.clone();
-            let adjusted_for = if all { "splits and dividends" } else { "splits" };
-            if !told_as_traded {
-                out.push(Agreed { source, adjusted_for, found: None, says: vec![] });
-                continue;
-            }
+            let adjusted_for = if which == Adjust::All { "splits and dividends" } else { "splits" };
             if traded.is_none() {
-                traded = Some(self.read_closes(setup, &Closes::daily(lineup.clone()), calendar, &known).await?);
+                traded = Some(match self.told_as_traded(setup, instrument, &known).await? {
+                    Some(closes) => Some(self.read_closes(setup, &closes, setup.calendar_of(instrument)?, &known).await?),
+                    None => None,
+                });
             }
-            let traded = traded.as_deref().unwrap_or_default();
-            let versions = self.desk.store.versions(&row, Slot(i64::MIN)..Slot(i64::MAX), as_of).await?;
-            let newest = versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(|all| all.last().filter(|v| !v.withdrawn));
-            let told: Vec<ToldClose> = newest
-                .map(|v| ToldClose { date: v.bar.slot.date(), learned: v.recorded_at.date_in(&zone), close: v.bar.close() })
-                .collect();
-            let mut ours: Vec<(Ours, String)> = vec![];
-            let mut idle: Vec<(TradeDate, String)> = vec![];
-            for (known, judged) in adjusted.actions.iter().filter(|(_, judged)| all || judged.action.is_of_shares()) {
-                match &judged.effect {
-                    Effect::Applied { price, .. } => {
-                        let factor = price.to_f64().unwrap_or(1.0);
-                        ours.push((Ours { counts_on: judged.counts_on, factor }, known.action.to_string()));
-                    }
-                    Effect::Not(_) => idle.push((judged.counts_on, known.action.to_string())),
-                    Effect::AfterAnchor | Effect::NotAsked => {}
+            out.push(match traded.as_ref().and_then(Option::as_ref) {
+                None => Agreed { source, adjusted_for, found: None, says: vec![] },
+                Some(traded) => {
+                    let (found, says) = self.held_against(setup, &row, (adjusted, which), traded, as_of).await?;
+                    Agreed { source, adjusted_for, found: Some(found).filter(|found| found.sessions > 0), says }
                 }
-            }
-            let found = agreement(traded, &told, &ours.iter().map(|(ours, _)| *ours).collect::<Vec<_>>());
-            let says = found.steps.iter().map(|step| sentence(&source, step, &ours, &idle, all.then_some(instrument))).collect();
-            let found = Some(found).filter(|found| found.sessions > 0);
-            out.push(Agreed { source, adjusted_for, found, says });
+            });
         }
         Ok(out)
+    }
+
+    /// The golden daily closes of those sources of an instrument that tell prices as traded; `None` where none does.
+    async fn told_as_traded(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Option<Closes>, DeskError> {
+        let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
+        let mut lineup = self.unexamined(setup, &key, known).await?;
+        lineup.only_as_traded();
+        Ok(lineup.ranks.iter().any(|(_, places)| !places.is_empty()).then(|| Closes::daily(lineup)))
+    }
+
+    /// Where the prices of an adjusted series step and the actions that were known do not account for it, each in a sentence. It is in a box
+    /// since findings ask for it, and the closes that it is held against have findings too.
+    pub(crate) fn unexplained<'r>(
+        &'r self,
+        setup: &'r Setup,
+        row: &'r SeriesRow,
+        known: &'r Known,
+    ) -> BoxFuture<'r, Result<Vec<(Step, String)>, DeskError>> {
+        Box::pin(async move {
+            let (Some(which), Some(instrument)) = (takes_out(setup, &row.key), setup.known(&row.key.symbol)) else { return Ok(vec![]) };
+            let Some(closes) = self.told_as_traded(setup, instrument, known).await? else { return Ok(vec![]) };
+            let calendar = setup.calendar_of(instrument)?;
+            let traded = self.read_closes(setup, &closes, calendar, known).await?;
+            let ends = (TradeDate(i32::MIN), calendar.last_closed(known.as_of).map_or(TradeDate(0), |s| s.date));
+            let asked = Asked { interval: Interval::Daily, adjustment: Adjustment { which: Adjust::All, anchor: Anchor::Newest }, ends };
+            let worth = self.worth(setup, instrument, known).await?;
+            let adjusted = self.adjusted(setup, instrument, asked, known, (Some(&closes), &worth)).await?;
+            let (found, says) = self.held_against(setup, row, (&adjusted, which), &traded, known.as_of).await?;
+            Ok(found.steps.into_iter().zip(says).collect())
+        })
+    }
+
+    /// An adjusted series held against closes as traded: where the two agree, and each step in a sentence.
+    async fn held_against(
+        &self,
+        setup: &Setup,
+        row: &SeriesRow,
+        (adjusted, which): (&Adjusted, Adjust),
+        traded: &[(TradeDate, Decimal)],
+        as_of: Timestamp,
+    ) -> Result<(Agreement, Vec<String>), DeskError> {
+        let instrument = setup.instrument(&row.key.symbol)?;
+        let zone = setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+        let versions = self.desk.store.versions(row, Slot(i64::MIN)..Slot(i64::MAX), as_of).await?;
+        let newest = versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(|all| all.last().filter(|v| !v.withdrawn));
+        let told: Vec<ToldClose> =
+            newest.map(|v| ToldClose { date: v.bar.slot.date(), learned: v.recorded_at.date_in(&zone), close: v.bar.close() }).collect();
+        let mut ours: Vec<(Ours, String)> = vec![];
+        let mut idle: Vec<(TradeDate, String)> = vec![];
+        for (known, judged) in adjusted.actions.iter().filter(|(_, judged)| which == Adjust::All || judged.action.is_of_shares()) {
+            match &judged.effect {
+                Effect::Applied { price, .. } => {
+                    let factor = price.to_f64().unwrap_or(1.0);
+                    ours.push((Ours { counts_on: judged.counts_on, factor }, known.action.to_string()));
+                }
+                Effect::Not(_) => idle.push((judged.counts_on, known.action.to_string())),
+                Effect::AfterAnchor | Effect::NotAsked => {}
+            }
+        }
+        let found = agreement(traded, &told, &ours.iter().map(|(ours, _)| *ours).collect::<Vec<_>>());
+        let dividends = (which == Adjust::All).then_some(instrument);
+        let says = found.steps.iter().map(|step| sentence(&row.key.source, step, &ours, &idle, dividends)).collect();
+        Ok((found, says))
     }
 }
 

@@ -38,6 +38,7 @@ impl Research {
 
     /// Editions that are held up, or could not be made.
     async fn of_editions(&self, setup: &Setup) -> Result<Vec<Concern>, DeskError> {
+        let newest = self.desk.store.newest_editions().await?;
         let mut out = vec![];
         for spec in setup.config.editions.keys() {
             if let Some(held) = self.held_up(spec) {
@@ -46,9 +47,8 @@ impl Research {
             if let Some(why) = self.storage_behind(spec) {
                 out.push(Concern::StorageBehind { edition: spec.clone(), why });
             }
-            let newest = self.desk.store.editions(Some(spec)).await?.into_iter().find(|row| row.state != State::Cancelled);
-            if let Some(row) = newest.filter(|row| row.state == State::Failed) {
-                out.push(Concern::EditionFailed { edition: format!("{spec}/{}", row.number), why: row.remark.unwrap_or_default() });
+            if let Some(row) = newest.iter().find(|row| row.spec == *spec && row.state == State::Failed) {
+                out.push(Concern::EditionFailed { edition: format!("{spec}/{}", row.number), why: row.remark.clone().unwrap_or_default() });
             }
         }
         Ok(out)

@@ -122,7 +122,8 @@ impl Research {
         let mut rows = self.desk.store.sources_of(&key.symbol, key.interval, key.side).await?;
         rows.retain(|r| takes_part(setup, &splits, &r.key).is_ok());
         let views = self.desk.views(setup, rows).await?;
-        let whole = union(setup, &views);
+        let unclear = self.unclear(setup, &splits, views.iter().map(|v| &v.row), self.desk.store.newest()).await?;
+        let whole = union(setup, &views, &unclear);
         let span = whole.and_then(|w| w.gaps().into_iter().map(|(span, _)| span).find(|span| span.start == slot));
         let span = span.ok_or_else(|| no_gap(id))?;
         let without = views.iter().filter(|v| v.standing.missing().overlaps(&span));

@@ -7,13 +7,14 @@ use crate::{
 use mizuno_config::profile::{Adjusted, Offer};
 use mizuno_core::{
     Aligned, Decimal, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
+    adjust::Adjust,
     check::Flaw,
     finding::{self, Check, Finding, Rules, Split, Subject},
 };
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{quarantine::Slots, series::SeriesRow};
 use std::{
-    collections::HashMap,
+    collections::{HashMap, HashSet},
     sync::{Arc, Mutex, PoisonError},
 };
 
@@ -43,6 +44,9 @@ struct Standard {
     venue: u64,
     adjusted: Adjusted,
     lot: u32,
+    /// What its adjusted prices are held against: the revisions of series that are told as traded, and the actions.
+    traded: Vec<i64>,
+    actions: Vec<(TradeDate, String)>,
 }
 
 /// What every series' findings are judged by, read once for a question about many.
@@ -59,6 +63,8 @@ pub struct Known {
     accepted: HashMap<i64, Vec<(String, Span)>>,
     /// The series with bars of a minute.
     minutes: HashMap<SeriesKey, SeriesRow>,
+    /// The daily series as traded of instruments that have an adjusted one too, by symbol.
+    traded: HashMap<String, Vec<SeriesRow>>,
 }
 
 /// A finding, and whether a person accepted it.
@@ -86,7 +92,15 @@ impl Research {
     }
 
     pub(crate) async fn read_known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
-        let all = self.desk.store.series().await?.into_iter().filter(|s| s.key.interval == Interval::MINUTE);
+        let all = self.desk.store.series().await?;
+        let adjusted: HashSet<String> = all.iter().filter(|s| takes_out(setup, &s.key).is_some()).map(|s| s.key.symbol.clone()).collect();
+        let mut traded: HashMap<String, Vec<SeriesRow>> = HashMap::new();
+        for row in all.iter().filter(|s| s.key.interval == Interval::Daily && s.key.side == Side::Trade && adjusted.contains(&s.key.symbol))
+        {
+            if offer_of(setup, &row.key).is_some_and(|offer| offer.adjusted == Adjusted::No) {
+                traded.entry(row.key.symbol.clone()).or_default().push(row.clone());
+            }
+        }
         let actions = self.known_actions(setup, as_of).await?;
         Ok(Known {
             splits: actions.splits.clone(),
@@ -94,7 +108,8 @@ impl Research {
             as_of,
             refused: self.refused_stamps(as_of).await?,
             accepted: self.desk.store.accepted(as_of).await?,
-            minutes: all.map(|s| (s.key.clone(), s)).collect(),
+            minutes: all.into_iter().filter(|s| s.key.interval == Interval::MINUTE).map(|s| (s.key.clone(), s)).collect(),
+            traded,
         })
     }
 
@@ -104,7 +119,7 @@ impl Research {
         if let Some(found) = self.examined.recall(row.id, &standard, known) {
             return Ok(known.judge(row.id, &found));
         }
-        let found = Arc::new(self.examine(setup, row, &standard, minutes, known.as_of).await?);
+        let found = Arc::new(self.examine(setup, row, &standard, minutes, known).await?);
         if standard.is_of_now(known) {
             self.examined.lock().insert(row.id, (standard, found.clone()));
         }
@@ -123,8 +138,9 @@ impl Research {
         row: &SeriesRow,
         standard: &Standard,
         minutes: Option<&SeriesRow>,
-        as_of: Timestamp,
+        known: &Known,
     ) -> Result<Vec<Finding>, DeskError> {
+        let as_of = known.as_of;
         let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol).cloned()) else { return Ok(vec![]) };
         let calendar = setup.calendar_of(&instrument)?.clone();
         let bars = Aligned::of(&self.desk.store.bars(row, standard.first..Slot(i64::MAX), as_of).await?);
@@ -138,6 +154,10 @@ impl Research {
                 Some(Aligned::of(&self.desk.store.bars(minutes, span.start.max(since)..span.end, as_of).await?))
             }
             None => None,
+        };
+        let steps = match standard.traded.is_empty() || standard.rules.of(Check::UnexplainedStep).is_none() {
+            true => vec![],
+            false => self.unexplained(setup, row, known).await?,
         };
         let interval = row.key.interval;
         // Adjusted prices and mids need not be whole ticks, and a split must not show in what is adjusted for it.
@@ -161,6 +181,7 @@ impl Research {
                 splits_known,
                 refused: &refused,
                 minutes: minutes.as_ref(),
+                steps: &steps,
             };
             finding::find(&subject, &rules)
         };
@@ -193,7 +214,7 @@ impl Research {
 impl Standard {
     /// What was known then is what is known now, as long as nothing has been learned since.
     fn is_of_now(&self, known: &Known) -> bool {
-        self.revision.max(self.of_minutes.unwrap_or(0)) <= known.as_of.0
+        self.traded.iter().copied().chain(self.of_minutes).fold(self.revision, i64::max) <= known.as_of.0
     }
 }
 
@@ -207,6 +228,9 @@ impl Known {
             Interval::Intraday { .. } => recent(setup.calendar_of(instrument)?, self.as_of).start,
             _ => Slot(i64::MIN),
         };
+        let is_held = takes_out(setup, &row.key).is_some();
+        let traded = self.traded.get(&row.key.symbol).filter(|_| is_held);
+        let actions = self.actions.of(&row.key.symbol).iter().filter(|_| traded.is_some());
         let standard = Standard {
             revision: row.revision,
             of_minutes: minutes.map(|m| m.revision),
@@ -218,6 +242,8 @@ impl Known {
             venue: setup.descriptions.get(&instrument.venue).copied().unwrap_or_default(),
             adjusted: offer.adjusted,
             lot: offer.volume_unit,
+            traded: traded.into_iter().flatten().map(|s| s.revision).collect(),
+            actions: actions.map(|k| (k.action.ex_date, k.action.to_string())).collect(),
         };
         Ok(Some((standard, minutes)))
     }
@@ -283,6 +309,15 @@ impl Examined {
 pub fn offer_of<'s>(setup: &'s Setup, key: &SeriesKey) -> Option<&'s Offer> {
     let venue = &setup.known(&key.symbol)?.venue;
     setup.config.sources.get(&key.source)?.offer(venue, key.interval, key.side)
+}
+
+/// What a source takes out of its daily prices; `None` where it tells them as traded, or no longer at all.
+pub(crate) fn takes_out(setup: &Setup, key: &SeriesKey) -> Option<Adjust> {
+    match offer_of(setup, key).filter(|_| key.interval == Interval::Daily && key.side == Side::Trade)?.adjusted {
+        Adjusted::Splits => Some(Adjust::Splits),
+        Adjusted::SplitsAndDividends => Some(Adjust::All),
+        Adjusted::No => None,
+    }
 }
 
 /// The newest sessions, of which daily bars are held against their minutes.

@@ -1,7 +1,7 @@
 //! What is missing, with what other sources say of it and what a person might do; gaps of many series as one; and the gaps
 //! of golden series.
 
-use crate::{Research, actions::Splits, golden::takes_part, whole::union};
+use crate::{Research, actions::Splits, golden::takes_part, unclear::Unclear, whole::union};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Cause, Gap, Interval, Overlap, SeriesKey, Side, Span, Spans,
@@ -273,7 +273,13 @@ pub fn holes(views: &[View<'_>], wanted: &Wanted, most: usize) -> Result<Vec<Hol
 ///
 /// # Errors
 /// When the range cannot be read.
-pub fn golden_gaps(setup: &Setup, splits: &Splits, views: &[View<'_>], wanted: &Wanted, most: usize) -> Result<Vec<GoldenGap>, DeskError> {
+pub fn golden_gaps(
+    setup: &Setup,
+    (splits, unclear): (&Splits, &Unclear),
+    views: &[View<'_>],
+    wanted: &Wanted,
+    most: usize,
+) -> Result<Vec<GoldenGap>, DeskError> {
     let mut groups: BTreeMap<(&str, Interval, Side), Vec<&View<'_>>> = BTreeMap::new();
     for view in views.iter().filter(|v| takes_part(setup, splits, &v.row.key).is_ok()) {
         let key = &view.row.key;
@@ -282,7 +288,7 @@ pub fn golden_gaps(setup: &Setup, splits: &Splits, views: &[View<'_>], wanted: &
     let mut out = vec![];
     for ((symbol, interval, side), members) in groups {
         let series = SeriesKey { symbol: symbol.to_owned(), interval, side, source: GOLDEN.to_owned() };
-        let Some(whole) = union(setup, &members) else { continue };
+        let Some(whole) = union(setup, &members, unclear) else { continue };
         let within = wanted.span(members[0])?;
         let told: Vec<(&str, &[Gap])> = members.iter().map(|v| (v.row.key.source.as_str(), v.gaps())).collect();
         // The gaps of each source stand in order, and so do those of the whole: each is gone through once.

@@ -7,9 +7,9 @@ use crate::{
 };
 use mizuno_config::{GOLDEN, Ranked, profile::Adjusted};
 use mizuno_core::{
-    Bars, Calendar, Decimal, Interval, Overlap, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
+    Calendar, Decimal, Interval, Overlap, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
     bar::Digits,
-    basis,
+    basis::{self, AsTraded},
     finding::Split,
     golden::{self, Candidate, Golden},
     spans::{difference, only, union, within},
@@ -187,6 +187,11 @@ pub(crate) fn basis_of(setup: &Setup, splits: &Splits, key: &SeriesKey) -> Resul
         (Some(Adjusted::SplitsAndDividends), _) => {
             Err("its prices are adjusted for dividends, and cannot be brought back to what was paid".to_owned())
         }
+        (Some(Adjusted::Splits), Some(splits))
+            if key.interval == Interval::Daily && !splits.is_empty() && instrument.tick_size.is_none() =>
+        {
+            Err("its prices are adjusted for splits, and without a tick_size of the instrument it is not clear what was paid".to_owned())
+        }
         (Some(Adjusted::Splits), Some(splits)) if key.interval == Interval::Daily => Ok(Some(splits.to_vec())),
         (Some(Adjusted::Splits), _) => {
             Err(format!("its prices are adjusted for splits, and no list of splits of {} is collected", instrument.venue))
@@ -275,10 +280,14 @@ impl Lineup {
         });
     }
 
-    /// Leaves only those in the ranks whose prices are told as traded.
+    /// Leaves only the parts whose prices are told as traded.
     pub(crate) fn only_as_traded(&mut self) {
-        let parts = &self.parts;
-        self.ranks.iter_mut().for_each(|(_, places)| places.retain(|place| parts[*place].splits.is_none()));
+        let is_told: Vec<bool> = self.parts.iter().map(|part| part.splits.is_none()).collect();
+        for (_, places) in &mut self.ranks {
+            places.retain(|place| is_told[*place]);
+            places.iter_mut().for_each(|place| *place = is_told[..*place].iter().filter(|told| **told).count());
+        }
+        self.parts.retain(|part| part.splits.is_none());
     }
 
     /// The places of the parts that are ranked in a slot, best first.
@@ -292,29 +301,57 @@ impl Lineup {
     pub fn sources(&self) -> Vec<String> {
         self.parts.iter().map(|p| p.row.key.source.clone()).collect()
     }
+
+    /// Whether some prices have to be brought back.
+    #[must_use]
+    pub fn brings_back(&self) -> bool {
+        self.parts.iter().any(|p| !p.splits().is_empty())
+    }
+
+    /// What the source of a bar is called, by the places that a reading gives: behind those of the parts stand those of bars that were
+    /// brought back, where there may be some.
+    pub(crate) fn marked_sources(&self) -> Vec<String> {
+        let names = self.sources();
+        let marked: Vec<String> = names.iter().filter(|_| self.brings_back()).map(|name| format!("{name} (brought back)")).collect();
+        names.into_iter().chain(marked).collect()
+    }
+
+    /// The part that a reading means by a place.
+    pub(crate) fn part_at(&self, place: usize) -> Option<&Part> {
+        self.parts.get(place.checked_rem(self.parts.len())?)
+    }
 }
 
 impl GoldenReading {
     /// The next piece: bars, and the place of each one's source.
     pub async fn next(&mut self) -> Result<Option<Golden>, DeskError> {
         let Some((span, ranks)) = self.pieces.pop_front() else { return Ok(None) };
-        let mut candidates = vec![];
+        let (mut candidates, mut brought_back) = (vec![], vec![]);
         for &place in &ranks {
             let part = &self.lineup.parts[place];
-            let bars = self.bars_as_traded(part, span.clone()).await?;
+            let AsTraded { bars, brought_back: slots, .. } = self.bars_as_traded(part, span.clone()).await?;
             candidates.push(Candidate { bars, doubted: part.doubted.clone() });
+            brought_back.push(slots);
         }
         let mut made = golden::golden(candidates);
-        made.from.iter_mut().for_each(|place| *place = ranks[usize::from(*place)] as u16);
+        for (bar, from) in made.bars.rows.iter().zip(&mut made.from) {
+            let candidate = usize::from(*from);
+            let is_brought_back = brought_back[candidate].binary_search(&bar.slot).is_ok();
+            *from = (ranks[candidate] + if is_brought_back { self.lineup.parts.len() } else { 0 }) as u16;
+        }
         Ok(Some(made))
     }
 
-    async fn bars_as_traded(&self, part: &Part, span: Span) -> Result<Bars, DeskError> {
-        match &part.splits {
-            None => Ok(self.desk.store.bars_only(&part.row, span, self.as_of, self.needed).await?),
-            Some(splits) => {
-                let versions = self.desk.store.versions(&part.row, span, self.as_of).await?;
-                Ok(basis::as_traded(&versions, self.as_of, splits, &self.lineup.zone, self.lineup.tick))
+    async fn bars_as_traded(&self, part: &Part, span: Span) -> Result<AsTraded, DeskError> {
+        let store = &self.desk.store;
+        match (part.splits(), self.lineup.tick) {
+            ([], _) | (_, None) => {
+                let bars = store.bars_only(&part.row, span, self.as_of, self.needed).await?;
+                Ok(AsTraded { bars, ..AsTraded::default() })
+            }
+            (splits, Some(tick)) => {
+                let versions = store.versions(&part.row, span, self.as_of).await?;
+                Ok(basis::as_traded(&versions, self.as_of, splits, &self.lineup.zone, tick))
             }
         }
     }

@@ -18,6 +18,7 @@ pub mod agreeing;
 pub mod answer;
 pub mod chains;
 mod checking;
+mod closes;
 pub mod comparison;
 mod concerns;
 pub mod drawing;
@@ -34,6 +35,7 @@ pub mod noticed;
 pub mod question;
 pub mod reading;
 pub mod sql;
+pub mod unclear;
 pub mod universes;
 pub mod whole;
 mod worth;
@@ -50,6 +52,8 @@ pub struct Research {
     pub desk: Arc<Desk>,
     /// What the checks found, until bars change.
     examined: Examined,
+    /// Bars of which it is not clear what was paid, until a bar or a split is learned.
+    unclear: unclear::Remembered,
     /// What findings were lately judged by: as of one instant it is the same for ever.
     known: Lately<(u64, Timestamp), findings::Known>,
     /// The actions that were lately asked for, until a list or a person changes them.
@@ -71,6 +75,7 @@ impl Research {
         Arc::new(Research {
             desk,
             examined: Examined::default(),
+            unclear: unclear::Remembered::default(),
             known: Lately::of(findings::REMEMBERED),
             acted: Lately::of(actions::REMEMBERED),
             universes: Lately::of(universes::REMEMBERED),

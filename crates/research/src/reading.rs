@@ -245,7 +245,8 @@ impl Research {
         Ok(match subject {
             Subject::Golden(lineup) => {
                 self.examine_lineup(setup, lineup, known).await?;
-                lineup.parts.iter().map(|p| p.doubted.clone()).collect()
+                let doubted = lineup.parts.iter().map(|p| p.doubted.clone());
+                doubted.cycle().take(lineup.marked_sources().len()).collect()
             }
             Subject::One(row) if asked => vec![doubted(&self.findings(setup, row, known).await?)],
             Subject::One(_) | Subject::Delisting(_) => vec![],
@@ -366,7 +367,8 @@ impl Research {
         let mut reading = self.read_golden(lineup, calendar, key.interval.span_of(slot), instant).await?;
         while let Some(made) = reading.next().await? {
             if let Some(at) = made.bars.rows.iter().position(|b| b.slot == slot) {
-                return Ok(rows.into_iter().nth(usize::from(made.from[at])));
+                let place = usize::from(made.from[at]) % rows.len();
+                return Ok(rows.into_iter().nth(place));
             }
         }
         Ok(None)

@@ -1,6 +1,6 @@
 //! A golden series as a whole: what any of its sources is expected to have, and has.
 
-use crate::golden::ranked_span;
+use crate::{golden::ranked_span, unclear::Unclear};
 use mizuno_core::{
     Completeness, Interval, Slot, Span, Spans,
     gap::{self, Evidence},
@@ -21,10 +21,14 @@ pub struct Whole {
     due: Slot,
 }
 
-/// The views of the sources that take part in a golden series as one; `None` of none.
-pub fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(setup: &Setup, views: &'v [V]) -> Option<Whole> {
-    let views: Vec<(&View<'d>, Spans)> =
-        views.iter().map(std::borrow::Borrow::borrow).map(|v| (v, ranked_span(setup, v.post.calendar, &v.row.key))).collect();
+/// The views of the sources that take part in a golden series as one; `None` of none. Where it is not clear what was paid, a source has
+/// no part.
+pub fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(setup: &Setup, views: &'v [V], unclear: &Unclear) -> Option<Whole> {
+    let part = |v: &'v View<'d>| {
+        let ranked = ranked_span(setup, v.post.calendar, &v.row.key);
+        (v, unclear.of(v.row.id).map_or(ranked.clone(), |unclear| difference(&ranked, unclear)))
+    };
+    let views: Vec<(&View<'d>, Spans)> = views.iter().map(std::borrow::Borrow::borrow).map(part).collect();
     let first = views.first()?.0;
     let always = Spans::from([Slot(i64::MIN)..Slot(i64::MAX)]);
     let all = |of: &dyn Fn(&View<'d>) -> Spans| -> Spans {

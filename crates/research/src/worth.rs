@@ -1,6 +1,6 @@
 //! What money of another currency was worth, by the closes of pairs that `rates.toml` names.
 
-use crate::{Research, adjusting::Closes, findings::Known};
+use crate::{Research, closes::Closes, findings::Known};
 use mizuno_core::{Decimal, Instrument, Side, Timestamp, TradeDate};
 use mizuno_desk::{DeskError, Setup};
 use num_rational::BigRational;

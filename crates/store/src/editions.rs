@@ -112,6 +112,19 @@ impl EditionRow {
     }
 }
 
+/// How one edition is named.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum By<'n> {
+    /// By its id.
+    Id(i64),
+    /// By its spec and number.
+    Number(&'n str, i64),
+    /// By its spec and label.
+    Label(&'n str, &'n str),
+    /// The newest of a spec that is served.
+    Newest(&'n str),
+}
+
 /// A file of an edition.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FileRow {
@@ -152,6 +165,19 @@ struct Record {
     withdrawn_at: Option<i64>,
     published_to: Option<String>,
     published_at: Option<i64>,
+}
+
+/// The records of editions that a condition fits.
+macro_rules! records {
+    ($condition:tt $(, $given:expr)*) => {
+        sqlx::query_as!(
+            Record,
+            "SELECT id, spec, number, label, instant, before, recipe, program, due, asked_by, begun_at, ended_at, state, remark, sums,
+                    pinned_by, pinned_why, withdrawn_by, withdrawn_why, withdrawn_at, published_to, published_at
+             FROM edition " + $condition
+            $(, $given)*
+        )
+    };
 }
 
 impl Record {
@@ -404,14 +430,61 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn editions(&self, spec: Option<&str>) -> Result<Vec<EditionRow>> {
-        let rows = sqlx::query_as!(
-            Record,
-            "SELECT id, spec, number, label, instant, before, recipe, program, due, asked_by, begun_at, ended_at, state, remark, sums,
-                    pinned_by, pinned_why, withdrawn_by, withdrawn_why, withdrawn_at, published_to, published_at
-             FROM edition WHERE ?1 IS NULL OR spec = ?1 ORDER BY id DESC",
-            spec
-        );
+        let rows = records!("WHERE ?1 IS NULL OR spec = ?1 ORDER BY id DESC", spec);
         rows.fetch_all(&self.readers).await?.into_iter().map(Record::read).collect()
+    }
+
+    /// One edition: of several of a label one that is served, and of these the newest.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn edition(&self, by: By<'_>) -> Result<Option<EditionRow>> {
+        let found = match by {
+            By::Id(id) => records!("WHERE id = ?", id).fetch_optional(&self.readers).await?,
+            By::Number(spec, number) => records!("WHERE spec = ? AND number = ?", spec, number).fetch_optional(&self.readers).await?,
+            By::Label(spec, label) => {
+                let found = records!(
+                    "WHERE spec = ? AND label = ? ORDER BY state = 'made' AND withdrawn_at IS NULL DESC, id DESC LIMIT 1",
+                    spec,
+                    label
+                );
+                found.fetch_optional(&self.readers).await?
+            }
+            By::Newest(spec) => {
+                let found = records!("WHERE spec = ? AND state = 'made' AND withdrawn_at IS NULL ORDER BY id DESC LIMIT 1", spec);
+                found.fetch_optional(&self.readers).await?
+            }
+        };
+        found.map(Record::read).transpose()
+    }
+
+    /// The newest edition of each spec, but for those that were cancelled.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn newest_editions(&self) -> Result<Vec<EditionRow>> {
+        let rows = records!("WHERE id IN (SELECT MAX(id) FROM edition WHERE state <> 'cancelled' GROUP BY spec)");
+        rows.fetch_all(&self.readers).await?.into_iter().map(Record::read).collect()
+    }
+
+    /// One file of an edition.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn edition_file(&self, edition: i64, path: &str) -> Result<Option<FileRow>> {
+        let row = sqlx::query!(
+            "SELECT path, digest, bytes, rows, made_of, linked FROM edition_file WHERE edition = ? AND path = ?",
+            edition,
+            path
+        );
+        Ok(row.fetch_optional(&self.readers).await?.map(|r| FileRow {
+            path: r.path,
+            digest: r.digest,
+            bytes: r.bytes,
+            rows: r.rows,
+            made_of: r.made_of,
+            linked: r.linked != 0,
+        }))
     }
 
     /// The files of an edition, by their paths.

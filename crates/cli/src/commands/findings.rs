@@ -167,7 +167,11 @@ pub async fn lineup(client: &Client, ask: WhoseLineup) -> Result<Code, Failure> 
     }
     for s in &found.sources {
         let doubted = if s.doubted > 0 { format!(", {} doubted", show::counted(s.doubted, "bar")) } else { String::new() };
-        out!("    {:<12} {} complete, {}{doubted}", s.source, show::percent(&s.completeness), s.basis);
+        let unclear = match s.unclear {
+            0 => String::new(),
+            n => format!(", {} left out: several prices, or none, fit what it told", show::counted(n, "bar")),
+        };
+        out!("    {:<12} {} complete, {}{doubted}{unclear}", s.source, show::percent(&s.completeness), s.basis);
     }
     for l in &found.left_out {
         out!("    {:<12} left out: {}", l.source, l.why);

@@ -153,7 +153,7 @@ async fn five_thousand_instruments_are_listed_searched_and_looked_over() {
     let bench = Bench::new(Faults::default());
     let mut list = fs::read_to_string(bench.config().join("instruments/aldx.csv")).unwrap();
     for n in 0..5_000 {
-        writeln!(list, "X{n:04},Example number {n},share,ALDX,NZD,0.01,,,,").unwrap();
+        writeln!(list, "X{n:04},Example number {n},share,ALDX,NZD,0.01,,,,,").unwrap();
     }
     bench.write("instruments/aldx.csv", &list);
     let service = bench.serve();

@@ -92,7 +92,7 @@ async fn one_split_told_twice_is_one_and_a_contradiction_is_told() {
     // A source that tells prices as of today, whatever was split since: twice as many shares from 2 April on.
     let rows = bench.own_source("");
     for session in bench.world.market.calendar().between("2025-03-24".parse().unwrap().."2025-04-10".parse().unwrap()) {
-        rows.lock().unwrap().insert(session.date.to_string(), "10.00,11.00,9.00,10.50,100".to_owned());
+        rows.lock().unwrap().insert(session.date.to_string(), "10.000,11.000,9.000,10.500,100".to_owned());
     }
     let service = bench.serve();
     assert_eq!(service.cli(&["collect", "own", "--from", "2025-03-24"]).code, 0);
@@ -104,7 +104,10 @@ async fn one_split_told_twice_is_one_and_a_contradiction_is_told() {
         assert_eq!(service.cli(&["lists", list]).code, 0);
     }
     assert_eq!(concern(&service, "conflict").await, None, "the same ratio in other words");
-    assert_eq!(traded().await, ["21.00", "10.50"], "as they traded: the split is taken back once");
+    assert_eq!(traded().await, ["21.000", "10.500"], "as they traded: the split is taken back once");
+    let sources = service.text("/bars?instruments=KBF&from=2025-04-01&to=2025-04-02&columns=date,source").await;
+    let sources: Vec<&str> = sources.lines().skip(1).collect();
+    assert_eq!(sources, ["2025-04-01,own (brought back)", "2025-04-02,own"]);
     // A day apart: somebody is wrong, and it is said.
     "KBF,2025-04-03,2,1\nOXB,2025-04-02,1.5,1\n".clone_into(&mut texts[1].lock().unwrap());
     service.cli(&["lists", "town/second"]);

@@ -119,6 +119,7 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
             () if now.made && then.adjusted != now.adjusted => ChangedBy::Action,
             () if !was.is_printed_as(is) => ChangedBy::Bar,
             () if then.adjusted != now.adjusted || then.action != now.action => ChangedBy::Action,
+            () if then.splits != now.splits => ChangedBy::Action,
             () if then.is_doubted(to) != now.is_doubted(to) => ChangedBy::Finding,
             // What stands as it stood was worked out of bars before it that were adjusted otherwise, or of another bar.
             () if now.worked.is_some() && then.worked != now.worked => ChangedBy::Action,

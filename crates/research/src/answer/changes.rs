@@ -288,7 +288,7 @@ impl<'p> Side<'p> {
             Subject::Golden(lineup) => {
                 let order = lineup.order_at(self.how.calendar, slot);
                 let name = |place: &usize| lineup.parts[*place].row.key.source.as_str();
-                let served = bar.and_then(|(b, from)| Some((b, lineup.parts.get(usize::from(*from).checked_sub(before)?)?)));
+                let served = bar.and_then(|(b, from)| Some((b, lineup.part_at(usize::from(*from).checked_sub(before)?)?)));
                 Standpoint {
                     in_range,
                     left_out,

@@ -10,6 +10,7 @@ use crate::{
         resolve::{Resolved, Wanted},
     },
     reading::{Leg, Subject},
+    unclear::Unclear,
     universes::why_without,
     whole::union,
 };
@@ -86,15 +87,16 @@ impl Research {
             others.push(other);
         }
         let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
+        let unclear = self.unclear(&setup, &known.splits, views.iter().map(|v| &v.row), resolved.instant).await?;
         let by_row: HashMap<i64, &View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
         let acts =
             question.adjust.is_some() || question.shape.columns.contains(&Column::Action) || question.works_out(Quantity::TotalReturn);
         let mut members = vec![];
         for ((wanted, subject), other) in resolved.series.iter().zip(subjects).zip(others) {
-            let mut member = self.member(&resolved, wanted.clone(), subject, (&by_row, &known)).await?;
+            let mut member = self.member(&resolved, wanted.clone(), subject, (&by_row, &unclear, &known)).await?;
             if let (Some(key), Some(subject)) = (&wanted.other, other) {
                 let wanted = Wanted { key: key.clone(), other: None, ..wanted.clone() };
-                member.other = Some(Box::new(self.member(&resolved, wanted, subject, (&by_row, &known)).await?));
+                member.other = Some(Box::new(self.member(&resolved, wanted, subject, (&by_row, &unclear, &known)).await?));
             }
             if acts && wanted.chain.is_none() && member.whole.start < member.whole.end {
                 member.acted = Some(self.acted(&setup, wanted, &member.whole, &known).await?);
@@ -121,7 +123,7 @@ impl Research {
         resolved: &Resolved,
         wanted: Wanted,
         mut subject: Subject,
-        (views, known): (&HashMap<i64, &View<'_>>, &Known),
+        (views, unclear, known): (&HashMap<i64, &View<'_>>, &Unclear, &Known),
     ) -> Result<Member, DeskError> {
         let (setup, question) = (&resolved.setup, &resolved.question);
         subject.each_lineup(&mut |lineup| {
@@ -129,7 +131,7 @@ impl Research {
         });
         let rows = subject.rows();
         let (delisted, mut wanted) = (known.actions.delisting(&wanted.instrument.symbol).filter(|_| question.delisting), wanted);
-        let standing = stands(setup, &subject, views);
+        let standing = stands(setup, &subject, (views, unclear));
         let completeness = standing.as_ref().map(|s| wanted.within(&wanted.span).iter().map(|span| s.measured.over(span)).sum());
         // A series that nobody keeps any more has no view, and may have bars all the same.
         let is_kept = rows.iter().all(|row| views.contains_key(&row.id));
@@ -250,7 +252,7 @@ struct Stands {
 }
 
 /// How a series stands: what any source of a golden one has, and of a chain each contract in its slots; `None` where nobody keeps it.
-fn stands(setup: &Setup, subject: &Subject, views: &HashMap<i64, &View<'_>>) -> Option<Stands> {
+fn stands(setup: &Setup, subject: &Subject, (views, unclear): (&HashMap<i64, &View<'_>>, &Unclear)) -> Option<Stands> {
     let mine: Vec<&View<'_>> = subject.rows().iter().filter_map(|r| views.get(&r.id).copied()).collect();
     match subject {
         Subject::One(_) => {
@@ -259,7 +261,7 @@ fn stands(setup: &Setup, subject: &Subject, views: &HashMap<i64, &View<'_>>) -> 
             Some(Stands { extent: hull(&held), held, missing, measured: Measured::One(view.sight.clone()) })
         }
         Subject::Golden(_) => {
-            let whole = union(setup, &mine)?;
+            let whole = union(setup, &mine, unclear)?;
             let extent = mine.iter().filter_map(|v| hull(&v.standing.held)).reduce(|a, b| a.hull(&b));
             let (held, missing) = (whole.standing.held.clone(), whole.standing.missing());
             Some(Stands { extent, held, missing, measured: Measured::Golden(whole) })
@@ -267,7 +269,7 @@ fn stands(setup: &Setup, subject: &Subject, views: &HashMap<i64, &View<'_>>) -> 
         Subject::Chain(legs) => {
             let (mut held, mut missing, mut measured) = (Spans::new(), Spans::new(), vec![]);
             for leg in legs {
-                let Some(own) = stands(setup, &leg.subject, views) else { continue };
+                let Some(own) = stands(setup, &leg.subject, (views, unclear)) else { continue };
                 held = spans::union(&held, &own.held.within(&leg.span).collect());
                 missing = spans::union(&missing, &own.missing.within(&leg.span).collect());
                 measured.push((leg.span.clone(), own.measured));

@@ -19,8 +19,8 @@ mod worked;
 
 use crate::{
     Research,
-    adjusting::{Adjusted, Closes},
-    golden::Lineup,
+    adjusting::Adjusted,
+    closes::Closes,
     question::{
         Column, Layout, Round,
         resolve::{Resolved, Wanted},
@@ -429,7 +429,7 @@ impl Subject {
     fn may_lose_bars(&self) -> bool {
         match self {
             Subject::One(_) | Subject::Delisting(_) => false,
-            Subject::Golden(lineup) => lineup.parts.iter().any(|p| !p.splits().is_empty()),
+            Subject::Golden(lineup) => lineup.brings_back(),
             Subject::Chain(legs) => legs.iter().any(|leg| leg.subject.may_lose_bars()),
         }
     }
@@ -439,7 +439,7 @@ impl Subject {
     pub fn sources(&self) -> Vec<String> {
         match self {
             Subject::One(row) => vec![row.key.source.clone()],
-            Subject::Golden(lineup) => Lineup::sources(lineup),
+            Subject::Golden(lineup) => lineup.marked_sources(),
             Subject::Chain(legs) => legs.iter().flat_map(|leg| leg.subject.sources()).collect(),
             Subject::Delisting(_) => vec!["delisting".to_owned()],
         }

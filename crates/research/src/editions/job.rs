@@ -8,7 +8,7 @@ use super::{
 use crate::{Research, question::Question};
 use mizuno_core::Timestamp;
 use mizuno_desk::{DeskError, Event};
-use mizuno_store::editions::{EditionRow, FileRow, NewEdition, State};
+use mizuno_store::editions::{By, EditionRow, FileRow, NewEdition, State};
 use std::{
     collections::HashMap,
     path::PathBuf,
@@ -92,7 +92,7 @@ impl Research {
 
     async fn work_on(self: &Arc<Self>, id: i64) -> Result<Told, DeskError> {
         let unknown = || DeskError::Over("it is there no longer".to_owned());
-        let row = self.desk.store.editions(None).await?.into_iter().find(|row| row.id == id).ok_or_else(unknown)?;
+        let row = self.desk.store.edition(By::Id(id)).await?.ok_or_else(unknown)?;
         let progress = Arc::new(Progress::default());
         self.at_work.making.lock().unwrap_or_else(PoisonError::into_inner).insert(id, progress.clone());
         self.desk.events.tell(Event::Editions);

@@ -13,7 +13,7 @@ use crate::{
 };
 use mizuno_core::Timestamp;
 use mizuno_desk::DeskError;
-use mizuno_store::editions::{EditionRow, FileRow, State};
+use mizuno_store::editions::{By, EditionRow, FileRow, State};
 use std::{
     collections::{BTreeMap, BTreeSet},
     path::Path,
@@ -199,7 +199,7 @@ impl Research {
     /// When the store cannot be read.
     pub async fn edition_before(&self, row: &EditionRow) -> Result<Option<EditionRow>, DeskError> {
         let Some(before) = row.before else { return Ok(None) };
-        Ok(self.desk.store.editions(Some(&row.spec)).await?.into_iter().find(|other| other.id == before))
+        Ok(self.desk.store.edition(By::Id(before)).await?)
     }
 }
 

@@ -30,7 +30,7 @@ use crate::{
 use mizuno_config::{Config, Edition, edition::FileSpec};
 use mizuno_core::Timestamp;
 use mizuno_desk::{DeskError, Setup};
-use mizuno_store::editions::{EditionRow, FileRow};
+use mizuno_store::editions::{By, EditionRow, FileRow};
 use serde::{Deserialize, Serialize};
 use std::{
     collections::{BTreeMap, HashMap},
@@ -194,23 +194,23 @@ impl Research {
     /// # Errors
     /// When there is none.
     pub async fn edition(&self, spec: &str, which: &str) -> Result<Told, DeskError> {
+        let number = which.parse::<i64>().ok();
+        let by = match (which, number) {
+            ("latest", _) => By::Newest(spec),
+            (_, Some(number)) => By::Number(spec, number),
+            (label, None) => By::Label(spec, label),
+        };
+        if let Some(row) = self.desk.store.edition(by).await? {
+            let progress = self.at_work.making.lock().unwrap_or_else(PoisonError::into_inner).get(&row.id).cloned();
+            return Ok(Told { row, progress });
+        }
         let all = self.editions(Some(spec)).await?;
         if all.is_empty() && !self.desk.setup().config.editions.contains_key(spec) {
             let setup = self.desk.setup();
             return Err(DeskError::unknown("edition", spec, setup.config.editions.keys().map(String::as_str)));
         }
         let names: Vec<String> = all.iter().flat_map(|t| [t.row.number.to_string(), t.row.label.clone()]).collect();
-        let newest_first = |served: bool, all: Vec<Told>, is: &dyn Fn(&EditionRow) -> bool| {
-            let mut all: Vec<Told> = all.into_iter().filter(|t| is(&t.row)).collect();
-            let at = all.iter().position(|t| !served || t.row.is_served()).unwrap_or(0);
-            (at < all.len()).then(|| all.swap_remove(at))
-        };
-        let found = match which {
-            "latest" => newest_first(true, all, &|row: &EditionRow| row.is_served()),
-            number if number.parse::<i64>().is_ok() => newest_first(false, all, &|row| row.number.to_string() == number),
-            label => newest_first(true, all, &|row| row.label == label),
-        };
-        found.ok_or_else(|| match which {
+        Err(match which {
             "latest" => DeskError::Unknown {
                 kind: "edition",
                 id: format!("{spec}/latest"),
@@ -219,6 +219,20 @@ impl Research {
             },
             _ => DeskError::unknown("edition", &format!("{spec}/{which}"), names.iter().map(String::as_str)),
         })
+    }
+
+    /// A file of an edition.
+    ///
+    /// # Errors
+    /// When it has none of that name, or the store cannot be read.
+    pub async fn edition_file(&self, row: &EditionRow, path: &str) -> Result<FileRow, DeskError> {
+        match self.desk.store.edition_file(row.id, path).await? {
+            Some(file) => Ok(file),
+            None => {
+                let files = self.edition_files(row).await?;
+                Err(DeskError::unknown("file", path, files.iter().map(|f| f.path.as_str())))
+            }
+        }
     }
 
     /// The files of an edition.

@@ -338,11 +338,8 @@ pub(super) async fn serve_edition_file(
         return Err(refusal);
     }
     let path = if path.is_empty() { "index.html".to_owned() } else { path };
-    let files = research.edition_files(&row).await?;
     // Only what was made is served: a path leads nowhere else.
-    let Some(file) = files.iter().find(|f| f.path == path) else {
-        return Err(DeskError::unknown("file", &path, files.iter().map(|f| f.path.as_str())).into());
-    };
+    let file = research.edition_file(&row, &path).await?;
     let tag = EntityTag::new_strong(file.digest[..32].to_owned());
     let keep = if which == row.number.to_string() { "public, max-age=31536000, immutable" } else { "no-cache" };
     if has_seen(seen, &tag) {

@@ -143,8 +143,9 @@ pub(super) async fn show_lineup(research: Data<Research>, whose: Query<Whose>) -
     let key = SeriesKey { symbol, interval, side, source: mizuno_config::GOLDEN.to_owned() };
     let lineup = research.lineup(&setup, &key, desk.store.newest()).await?;
     let views = desk.views(&setup, lineup.parts.iter().map(|p| p.row.clone()).collect()).await?;
+    let unclear = research.unclear_in(&setup, &lineup, desk.store.newest()).await?;
     let all: Span = Slot(i64::MIN)..Slot(i64::MAX);
-    let whole = union(&setup, &views).map(|w| w.completeness(&all)).unwrap_or_default();
+    let whole = union(&setup, &views, &unclear).map(|w| w.completeness(&all)).unwrap_or_default();
     let names = lineup.sources();
     let ranks = lineup.ranks.iter().map(|(from, places)| RankedFrom {
         from: (*from != TradeDate(i32::MIN)).then(|| from.to_string()),
@@ -154,6 +155,7 @@ pub(super) async fn show_lineup(research: Data<Research>, whose: Query<Whose>) -
         source: p.row.key.source.clone(),
         basis: p.basis_in_words().to_owned(),
         doubted: interval.count(&p.doubted),
+        unclear: unclear.of(p.row.id).map_or(0, |slots| interval.count(slots)),
         completeness: views.iter().find(|v| v.row.id == p.row.id).map(|v| wire::completeness(v.completeness(&all))).unwrap_or_default(),
     });
     Ok(Json(Lineup {

@@ -29,7 +29,7 @@ fn minutes(calendar: &Calendar) -> Aligned {
 
 fn subject<'a>(calendar: &'a Calendar, interval: Interval, bars: &'a Aligned) -> Subject<'a> {
     let tick = Some(Decimal { mantissa: 1, scale: 2 });
-    Subject { interval, calendar, bars, tick, lot: 1, splits: &[], splits_known: true, refused: &[], minutes: None }
+    Subject { interval, calendar, bars, tick, lot: 1, splits: &[], splits_known: true, refused: &[], minutes: None, steps: &[] }
 }
 
 fn told(found: &[Finding]) -> Vec<(Check, u64)> {

@@ -15,7 +15,7 @@ mod whole;
 
 pub use rules::{Check, Rule, Rules, Severity};
 
-use crate::{Aligned, Calendar, Decimal, Interval, Session, Slot, Span, Spans, TradeDate};
+use crate::{Aligned, Calendar, Decimal, Interval, Session, Slot, Span, Spans, TradeDate, agreement::Step};
 use std::ops::Range;
 
 /// Something a check noticed about a bar or a stretch of bars.
@@ -52,6 +52,8 @@ pub struct Subject<'a> {
     pub refused: &'a [Slot],
     /// The minutes of the same source, on the same basis, to hold daily bars against.
     pub minutes: Option<&'a Aligned>,
+    /// Where its adjusted prices step and the corporate actions do not account for it, each with what it says in a sentence.
+    pub steps: &'a [(Step, String)],
 }
 
 /// One share became several, or several one.
@@ -106,6 +108,7 @@ pub fn find(subject: &Subject<'_>, rules: &Rules) -> Vec<Finding> {
             Check::ClosedMarket => stamps::in_closed_hours(subject, &days, rule),
             Check::SessionEdge => stamps::edges(subject, &days, rule),
             Check::DailyAgainstMinutes => whole::against_minutes(subject, rule),
+            Check::UnexplainedStep => whole::unexplained(subject, rule),
         });
     }
     out.sort_by_key(|f| (f.span.start, f.check));

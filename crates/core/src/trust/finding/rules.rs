@@ -27,6 +27,8 @@ pub enum Check {
     SessionEdge,
     /// A daily bar that contradicts its own minutes.
     DailyAgainstMinutes,
+    /// A step of adjusted prices that the known corporate actions do not account for.
+    UnexplainedStep,
 }
 
 /// What a finding means for the bars it is about.
@@ -51,7 +53,7 @@ impl Severity {
 
 impl Check {
     /// All checks.
-    pub const ALL: [Check; 11] = [
+    pub const ALL: [Check; 12] = [
         Check::Spike,
         Check::SplitLikeJump,
         Check::Flat,
@@ -63,6 +65,7 @@ impl Check {
         Check::ClosedMarket,
         Check::SessionEdge,
         Check::DailyAgainstMinutes,
+        Check::UnexplainedStep,
     ];
 
     /// The word used in files, on the command line and over HTTP.
@@ -80,6 +83,7 @@ impl Check {
             Check::ClosedMarket => "closed-market",
             Check::SessionEdge => "session-edge",
             Check::DailyAgainstMinutes => "daily-against-minutes",
+            Check::UnexplainedStep => "unexplained-step",
         }
     }
 
@@ -104,6 +108,9 @@ impl Check {
                 "the first or last bar is missing session after session: look at the calendar's hours and at the profile's stamps"
             }
             Check::DailyAgainstMinutes => "a daily bar is not what its own minutes make: one of the two is wrong",
+            Check::UnexplainedStep => {
+                "what a source takes out of its prices is not what the known corporate actions do: enter the action that is missing here, or accept this where the source is wrong"
+            }
         }
     }
 
@@ -114,7 +121,12 @@ impl Check {
             Check::Spike | Check::Flat | Check::OffTick | Check::ShiftedHour | Check::ShiftedBar | Check::DailyAgainstMinutes => {
                 Severity::Doubt
             }
-            Check::SplitLikeJump | Check::VolumeFactor | Check::SilentMove | Check::ClosedMarket | Check::SessionEdge => Severity::Notice,
+            Check::SplitLikeJump
+            | Check::VolumeFactor
+            | Check::SilentMove
+            | Check::ClosedMarket
+            | Check::SessionEdge
+            | Check::UnexplainedStep => Severity::Notice,
         }
     }
 
@@ -131,6 +143,7 @@ impl Check {
             Check::ClosedMarket => (5.0, "bars"),
             Check::SessionEdge => (5.0, "sessions"),
             Check::DailyAgainstMinutes => (0.0, "ticks"),
+            Check::UnexplainedStep => (0.0, "of the price"),
         }
     }
 }

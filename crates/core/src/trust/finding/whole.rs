@@ -1,7 +1,7 @@
 //! Daily bars against what their own minutes make.
 
 use super::{Check, Finding, Rule, Subject, days};
-use crate::{Aligned, AlignedBar, Interval};
+use crate::{Aligned, AlignedBar, Interval, Slot, agreement::Step};
 
 /// Share of the days looked at beyond which it is not the days that are wrong but the two kinds of bars that differ.
 const ALL_ALONG: f64 = 0.5;
@@ -50,4 +50,16 @@ fn contradiction(digits: &Aligned, day: &AlignedBar, minutes: &[AlignedBar], apa
     let print = |p: i64| digits.price(p).to_string();
     let wrong = made.into_iter().find(|(_, day, minutes)| (day - minutes).abs() > apart);
     wrong.map(|(name, day, minutes)| format!("its {name} is {}, that of its minutes {}", print(day), print(minutes)))
+}
+
+/// Steps of adjusted prices beyond what the actions account for.
+pub(super) fn unexplained(subject: &Subject<'_>, rule: Rule) -> Vec<Finding> {
+    let beyond = subject.steps.iter().filter(|(step, _)| (step.theirs / step.ours - 1.0).abs() > rule.limit);
+    let found = |(step, says): &(Step, String)| Finding {
+        check: Check::UnexplainedStep,
+        span: Slot::on(step.on)..Slot::on(step.on.plus(1)),
+        bars: 1,
+        detail: says.clone(),
+    };
+    beyond.map(found).collect()
 }
