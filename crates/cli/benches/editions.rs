@@ -83,7 +83,16 @@ async fn main() -> Outcome {
         let said = command.arg(&copy).output()?;
         Ok(serde_json::from_slice(&said.stdout)?)
     };
+    let begun = Instant::now();
     to(&service, 1)?;
+    table.add(
+        "a first copy of it",
+        format!("{:.1?} for {} files", begun.elapsed(), told["content"].as_array().map_or(0, Vec::len)),
+        "",
+        true,
+    );
+    // As on a desk that has looked at its findings since it was started.
+    http.get(format!("{}/findings?most=1", service.base)).send().await?.error_for_status()?;
     let (second, told) = make(&http, &service.base, "parts").await?;
     let new: u64 = told["content"]
         .as_array()

@@ -88,7 +88,9 @@ impl Research {
             let worth = self.worth(setup, instrument, known).await?;
             let adjusted = self.adjusted(setup, instrument, asked, known, (Some(&closes), &worth)).await?;
             let (found, says) = self.held_against(setup, row, (&adjusted, which), &traded, known.as_of).await?;
-            Ok(found.steps.into_iter().zip(says).collect())
+            // Whoever reads a finding reads its date before it.
+            let without_date = |says: String| says.split_once(": ").map_or_else(|| says.clone(), |(_, rest)| rest.to_owned());
+            Ok(found.steps.into_iter().zip(says.into_iter().map(without_date)).collect())
         })
     }
 

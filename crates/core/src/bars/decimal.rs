@@ -217,7 +217,8 @@ impl Decimal {
     /// ```
     #[must_use]
     pub fn units(self, scale: u8) -> i128 {
-        i128::from(self.mantissa) * 10i128.pow(u32::from(scale.saturating_sub(self.scale)))
+        let more = scale.saturating_sub(self.scale);
+        i128::from(self.mantissa) * power(more).map_or_else(|| 10i128.pow(u32::from(more)), i128::from)
     }
 
     /// Digits before the point; none for less than one.
@@ -318,10 +319,21 @@ fn digits(mut value: i64, text: &[u8]) -> (i64, &[u8]) {
     (value, rest)
 }
 
+/// The powers of ten that 64 bits hold.
+const POWERS: [i64; 19] = {
+    let mut out = [1; 19];
+    let mut at = 1;
+    while at < out.len() {
+        out[at] = out[at - 1] * 10;
+        at += 1;
+    }
+    out
+};
+
 /// Ten to the `n`, while it fits.
 #[must_use]
 pub fn power(n: u8) -> Option<i64> {
-    10i64.checked_pow(u32::from(n))
+    POWERS.get(usize::from(n)).copied()
 }
 
 impl fmt::Display for Decimal {

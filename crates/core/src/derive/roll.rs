@@ -5,6 +5,7 @@
 //! trading day, whichever comes first.
 
 use crate::{adjust::Factor, calendar::Session, decimal::Decimal, time::TradeDate};
+use num_bigint::BigInt;
 use num_rational::BigRational;
 use num_traits::One;
 
@@ -139,7 +140,8 @@ impl Roll {
             return Some(for_one.fraction().recip());
         }
         let (_, old, new) = self.closes.filter(|(_, old, new)| old.mantissa > 0 && new.mantissa > 0)?;
-        Some(new.fraction() / old.fraction())
+        let scale = new.scale.max(old.scale);
+        Some(BigRational::new_raw(new.units(scale).into(), old.units(scale).into()))
     }
 }
 
@@ -378,13 +380,18 @@ pub fn shifts(rolls: &[Roll], legs: usize, oldest: bool) -> Option<Vec<Decimal>>
 /// [step](Roll::step) multiplies nothing.
 #[must_use]
 pub fn ratios(rolls: &[Roll], legs: usize, oldest: bool) -> Vec<BigRational> {
+    // In lowest terms they would take longer to find than to use.
+    let times = |a: &BigRational, (numer, denom): (&BigInt, &BigInt)| BigRational::new_raw(a.numer() * numer, a.denom() * denom);
     let mut out = vec![BigRational::one(); legs];
     for at in (0..legs.saturating_sub(1)).rev() {
-        let step = rolls.get(at).and_then(Roll::step).unwrap_or_else(BigRational::one);
-        out[at] = &out[at + 1] * step;
+        out[at] = match rolls.get(at).and_then(Roll::step) {
+            Some(step) => times(&out[at + 1], (step.numer(), step.denom())),
+            None => out[at + 1].clone(),
+        };
     }
     if oldest && let Some(first) = out.first().cloned() {
-        out.iter_mut().for_each(|ratio| *ratio = &*ratio / &first);
+        // A roll that comes later is on both sides, and must not show.
+        out.iter_mut().for_each(|ratio| *ratio = BigRational::new(ratio.numer() * first.denom(), ratio.denom() * first.numer()));
     }
     out
 }

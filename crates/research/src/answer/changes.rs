@@ -7,7 +7,7 @@ use super::{
     A_BATCH, Answer, Member, Prepared, Source, Words,
     batch::{Batch, Cells, Heading, Kind},
     how::how,
-    long::{Open, Row, open, values},
+    long::{Open, Row, Shown, open, values},
     rows::Rows,
     value_kind,
 };
@@ -147,8 +147,8 @@ impl Changes {
         let slots: Vec<Slot> = rows.iter().map(|(slot, ..)| *slot).collect();
         let (old, new): (Vec<Option<Row>>, Vec<Option<Row>>) = rows.into_iter().map(|(_, old, new)| (old, new)).unzip();
         let moments: Vec<Both> = self.moments.iter().map(|c| (was.moments(*c, &slots), is.moments(*c, &slots))).collect();
-        let before: Vec<Option<&Row>> = old.iter().map(Option::as_ref).collect();
-        let after: Vec<Option<&Row>> = new.iter().map(Option::as_ref).collect();
+        let before: Vec<Option<Shown<'_>>> = old.iter().map(|row| row.as_ref().map(Row::shown)).collect();
+        let after: Vec<Option<Shown<'_>>> = new.iter().map(|row| row.as_ref().map(Row::shown)).collect();
         let cells: Vec<Both> = self.values.iter().map(|c| (was.values(*c, &before), is.values(*c, &after))).collect();
         let mut entries: Vec<Entry> = vec![];
         for at in 0..slots.len() {
@@ -223,7 +223,7 @@ impl<'p> Side<'p> {
         self.how.moments(column, slots.iter().copied())
     }
 
-    fn values(&self, column: Column, rows: &[Option<&Row>]) -> Cells {
+    fn values(&self, column: Column, rows: &[Option<Shown<'_>>]) -> Cells {
         values(column, rows, &self.how, self.member, (&self.places, self.words))
     }
 

@@ -38,6 +38,8 @@ pub(super) struct Open {
     expected: VecDeque<Slot>,
     /// Rows that were read and have not left.
     waiting: VecDeque<Row>,
+    /// Instead, where nothing but bars has a row: the bars that were read, and how many of them have left.
+    bars: Option<(Read, usize)>,
 }
 
 /// For each place of the sources of a member the place among all, and the words of the answer.
@@ -56,7 +58,22 @@ pub(super) struct Row {
     pub derived: Box<[Option<Value>]>,
 }
 
+/// A row as its cells are made of it.
+#[derive(Clone, Copy)]
+pub(super) struct Shown<'r> {
+    slot: Slot,
+    bar: Option<(&'r Bar, u16)>,
+    extra: Option<&'r Extra>,
+    derived: &'r [Option<Value>],
+}
+
 impl Row {
+    /// It as its cells are made of it.
+    pub(super) fn shown(&self) -> Shown<'_> {
+        let bar = self.bar.as_ref().map(|(bar, place)| (bar, *place));
+        Shown { slot: self.slot, bar, extra: self.extra.as_deref(), derived: &self.derived }
+    }
+
     fn without_bar(slot: Slot) -> Row {
         Row { slot, bar: None, extra: None, derived: Box::default() }
     }
@@ -104,16 +121,34 @@ impl Long {
         loop {
             let Some(member) = self.prepared.members.get(self.at) else { return Ok(None) };
             if self.open.is_none() {
-                self.open = Some(open(&self.prepared, member, &self.words.sources).await?);
+                let mut open = open(&self.prepared, member, &self.words.sources).await?;
+                open.bars = (self.prepared.resolved.question.shape.missing != Missing::Rows).then(Default::default);
+                self.open = Some(open);
             }
             let Some(open) = &mut self.open else { return Ok(None) };
             let how = how(&self.prepared.resolved, member)?;
+            if let Some((read, gone)) = &mut open.bars {
+                if *gone == read.bars.len() {
+                    let finer = finer(&self.prepared.resolved, member)?;
+                    match open.reader.next(&finer, &how, member).await? {
+                        Some(more) => (*read, *gone) = (more, 0),
+                        None => {
+                            self.open = None;
+                            self.at += 1;
+                        }
+                    }
+                    continue;
+                }
+                let rows: Vec<Option<Shown<'_>>> = (*gone..read.bars.len().min(*gone + A_BATCH)).map(|at| Some(shown(read, at))).collect();
+                *gone += rows.len();
+                return Ok(Some(batch(&how, &self.columns, self.at, &rows, member, (&open.places, &self.words))));
+            }
             if open.waiting.is_empty() && !open.read_on(&self.prepared.resolved, member).await? {
                 self.open = None;
                 self.at += 1;
                 continue;
             }
-            let rows: Vec<Option<&Row>> = open.waiting.iter().take(A_BATCH).map(Some).collect();
+            let rows: Vec<Option<Shown<'_>>> = open.waiting.iter().take(A_BATCH).map(|row| Some(row.shown())).collect();
             let count = rows.len();
             let batch = (count > 0).then(|| batch(&how, &self.columns, self.at, &rows, member, (&open.places, &self.words)));
             open.waiting.drain(..count);
@@ -174,7 +209,14 @@ pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String
     };
     let rows = newest(resolved, member)?;
     let reader = Worked::open(&prepared.research, resolved, member, &prepared.columns(), &rows).await?;
-    Ok(Open { places: member.places(sources), reader, expected, waiting: VecDeque::new() })
+    Ok(Open { places: member.places(sources), reader, expected, waiting: VecDeque::new(), bars: None })
+}
+
+/// A bar that was read, as the cells of its row are made of it.
+fn shown(read: &Read, at: usize) -> Shown<'_> {
+    let bar = &read.bars[at];
+    let derived = read.derived.get(at).map(AsRef::as_ref).unwrap_or_default();
+    Shown { slot: bar.slot, bar: Some((bar, read.place(at))), extra: read.extras.get(at), derived }
 }
 
 /// The stretch whose rows are given: where only the last so many are kept, no more than those is read.
@@ -220,7 +262,7 @@ pub(super) fn batch(
     how: &Rows<'_>,
     columns: &[Column],
     instrument: usize,
-    rows: &[Option<&Row>],
+    rows: &[Option<Shown<'_>>],
     member: &Member,
     words: WordsOf<'_>,
 ) -> Batch {
@@ -233,36 +275,35 @@ pub(super) fn batch(
 }
 
 /// The cells of a column of values for some rows; empty where there is no row.
-pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, member: &Member, (places, words): WordsOf<'_>) -> Cells {
-    let bars = || rows.iter().map(|row| row.and_then(|row| row.bar.as_ref()));
+pub(super) fn values(column: Column, rows: &[Option<Shown<'_>>], how: &Rows<'_>, member: &Member, (places, words): WordsOf<'_>) -> Cells {
     match column {
         Column::Action => {
-            let of = |row: &Row| member.action_in(how, row.slot, row.extra.as_deref(), &words.actions);
-            Cells::Words(rows.iter().map(|row| of(row.as_ref()?)).collect())
+            let of = |row: Shown<'_>| member.action_in(how, row.slot, row.extra, &words.actions);
+            Cells::Words(rows.iter().map(|row| of((*row)?)).collect())
         }
         Column::Contract => {
-            let of = |row: &Row| member.contract_in(row.slot, row.extra.as_deref(), &words.contracts);
-            Cells::Words(rows.iter().map(|row| of(row.as_ref()?)).collect())
+            let of = |row: Shown<'_>| member.contract_in(row.slot, row.extra, &words.contracts);
+            Cells::Words(rows.iter().map(|row| of((*row)?)).collect())
         }
-        Column::Source => Cells::Words(bars().map(|bar| bar.and_then(|(_, from)| places.get(usize::from(*from)).copied())).collect()),
+        Column::Source => {
+            let of = |row: Shown<'_>| places.get(usize::from(row.bar?.1)).copied();
+            Cells::Words(rows.iter().map(|row| of((*row)?)).collect())
+        }
         Column::Doubted => {
-            let is = |bar: &(Bar, u16)| member.doubted.get(usize::from(bar.1)).is_some_and(|d| d.contains(&bar.0.slot));
-            let of = |row: &Option<&Row>| {
-                let Row { bar, extra, .. } = row.as_ref()?;
-                bar.as_ref().map(|bar| extra.as_ref().map_or_else(|| is(bar), |e| e.doubted))
-            };
-            Cells::Flags(rows.iter().map(of).collect())
+            let is = |(bar, place): (&Bar, u16)| member.doubted.get(usize::from(place)).is_some_and(|d| d.contains(&bar.slot));
+            let of = |row: Shown<'_>| row.bar.map(|bar| row.extra.map_or_else(|| is(bar), |e| e.doubted));
+            Cells::Flags(rows.iter().map(|row| of((*row)?)).collect())
         }
         Column::Completeness => {
-            let of = |row: &Option<&Row>| {
-                let (Row { slot, extra, .. }, measured) = (row.as_ref()?, member.measured.as_deref()?);
-                extra.as_ref().map_or_else(|| how.completeness(measured, *slot), |e| measured.share(&e.span))
+            let of = |row: Shown<'_>| {
+                let measured = member.measured.as_deref()?;
+                row.extra.map_or_else(|| how.completeness(measured, row.slot), |e| measured.share(&e.span))
             };
-            Cells::Numbers(rows.iter().map(of).collect())
+            Cells::Numbers(rows.iter().map(|row| of((*row)?)).collect())
         }
         Column::Derived(derived) => {
             let at = member.worked.iter().position(|d| *d == derived);
-            let of = |row: &Option<&Row>| *row.as_ref()?.derived.get(at?)?;
+            let of = |row: &Option<Shown<'_>>| *(*row)?.derived.get(at?)?;
             match derived.is_exact() {
                 true => Cells::Numbers(rows.iter().map(|row| how.exact(derived, of(row)?)).collect()),
                 false => Cells::Reals(rows.iter().map(|row| of(row).map(|v| v.shown())).collect()),
@@ -271,14 +312,11 @@ pub(super) fn values(column: Column, rows: &[Option<&Row>], how: &Rows<'_>, memb
         // Without a bar, too, a slot has its factors.
         Column::PriceFactor | Column::VolumeFactor => {
             let of = |slot: Slot| how.factors(slot).map(|f| if column == Column::PriceFactor { &f.price } else { &f.volume });
-            Cells::Numbers(rows.iter().map(|row| Some(of(row.as_ref()?.slot)?.decimal(FACTOR))).collect())
+            Cells::Numbers(rows.iter().map(|row| Some(of((*row)?.slot)?.decimal(FACTOR))).collect())
         }
         _ => {
-            let of = |row: &Option<&Row>| {
-                let Row { bar, extra, .. } = row.as_ref()?;
-                how.number(column, None, &bar.as_ref()?.0, extra.as_deref())
-            };
-            Cells::Numbers(rows.iter().map(of).collect())
+            let of = |row: Shown<'_>| how.number(column, None, row.bar?.0, row.extra);
+            Cells::Numbers(rows.iter().map(|row| of((*row)?)).collect())
         }
     }
 }

@@ -104,6 +104,8 @@ impl Member {
 
     /// The text of the actions that count in a row: on its trade date, or in any session of what it is made of.
     fn action_in(&self, how: &Rows<'_>, slot: Slot, extra: Option<&Extra>, texts: &[String]) -> Option<u32> {
+        // Of an instrument without actions no date is looked for.
+        self.adjusted.as_ref().filter(|adjusted| !adjusted.days.is_empty())?;
         let Some(extra) = extra else { return self.action(how.trade_date(slot), texts) };
         let date = |slot: Slot| if self.wanted.key.interval.is_intraday() { how.date_of(slot) } else { slot.date() };
         let (first, last) = (date(extra.span.start), date(Slot(extra.span.end.0 - 1)));

@@ -26,7 +26,7 @@ use crate::{
     },
 };
 use futures_util::{StreamExt, stream};
-use mizuno_core::{Timestamp, bar::Digits};
+use mizuno_core::{Decimal, Timestamp, bar::Digits, decimal::power};
 use mizuno_desk::DeskError;
 use mizuno_store::{editions::FileRow, payloads::digest};
 use std::{
@@ -121,11 +121,24 @@ impl Maker {
         let headings = headings(cutting).await?;
         let mut making = stream::iter(cutting.parts.iter().map(|part| self.part(cutting, part))).buffered(SIDE_BY_SIDE);
         let mut files = vec![];
+        let mut failed = None;
         while let Some(made) = making.next().await {
-            files.push(made?);
-            Progress::add(&self.progress.done, 1);
+            match made {
+                Ok(file) => {
+                    files.push(file);
+                    Progress::add(&self.progress.done, 1);
+                }
+                // Whoever is still writing ends first: the folder is taken away then, and nobody must make it anew.
+                Err(error) => {
+                    self.progress.give_up();
+                    failed.get_or_insert(error);
+                }
+            }
         }
         drop(making);
+        if let Some(error) = failed {
+            return Err(error);
+        }
         Ok(Answered {
             name: cutting.spec.question.clone(),
             question: cutting.question.clone(),
@@ -272,7 +285,11 @@ impl Maker {
 }
 
 fn stopped(progress: &Progress) -> Result<(), DeskError> {
-    if progress.is_cancelled() { Err(DeskError::Over("it was cancelled".to_owned())) } else { Ok(()) }
+    match () {
+        () if progress.is_cancelled() => Err(DeskError::Over("it was cancelled".to_owned())),
+        () if progress.is_given_up() => Err(DeskError::Over("another of its files could not be made".to_owned())),
+        () => Ok(()),
+    }
 }
 
 /// What the columns of the files of a question are.
@@ -343,7 +360,10 @@ async fn fill(
 fn fits(headings: &[Heading], batch: &Batch) -> Result<(), String> {
     for (heading, cells) in headings.iter().zip(&batch.columns) {
         let (Kind::Number(room), Cells::Numbers(cells)) = (&heading.kind, cells) else { continue };
-        let has_room = |number: &mizuno_core::Decimal| number.scale <= room.scale && number.whole_digits() <= room.whole;
+        // Below this many units of its own last digit a number has no more digits before the point than there is room for.
+        let least = |scale: u8| power(room.whole + scale).map_or(u64::MAX, i64::unsigned_abs);
+        let bounds: Vec<u64> = (0..=room.scale).map(least).collect();
+        let has_room = |n: &Decimal| bounds.get(usize::from(n.scale)).is_some_and(|bound| n.mantissa.unsigned_abs() < *bound);
         if let Some(number) = cells.iter().flatten().find(|number| !has_room(number)) {
             return Err(format!(
                 "{number} in the column {} has no room in {} digits with {} after the point; write other price_decimals or volume_decimals into \

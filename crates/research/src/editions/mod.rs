@@ -137,11 +137,21 @@ pub struct Progress {
     /// Bytes written.
     pub bytes: AtomicU64,
     cancelled: AtomicBool,
+    /// Whether a file of it could not be made, so that no other need be.
+    given_up: AtomicBool,
 }
 
 impl Progress {
     fn add(counter: &AtomicU64, n: u64) {
         counter.fetch_add(n, Ordering::Relaxed);
+    }
+
+    fn give_up(&self) {
+        self.given_up.store(true, Ordering::Relaxed);
+    }
+
+    fn is_given_up(&self) -> bool {
+        self.given_up.load(Ordering::Relaxed)
     }
 
     fn is_cancelled(&self) -> bool {

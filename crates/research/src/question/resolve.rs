@@ -2,6 +2,7 @@
 
 use super::{Column, Period, Question, Range};
 use crate::{Research, chains::Chain, universes::why_without};
+use futures_util::{StreamExt, stream};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Calendar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate, derived::Quantity, resample::Length,
@@ -112,6 +113,8 @@ impl Resolved {
     }
 }
 
+/// Chains rolled side by side.
+const SIDE_BY_SIDE: usize = 2;
 /// Columns that a wide file may have.
 const MOST_COLUMNS: usize = 10_000;
 
@@ -243,6 +246,7 @@ impl Research {
             }
             None => vec![],
         };
+        self.roll_side_by_side(setup, question, &named, instant).await;
         let all = named.into_iter().map(|(symbol, by_name)| (symbol, by_name, None));
         for (symbol, by_name, days) in all.chain(of_universe.into_iter().map(|(symbol, days)| (symbol, false, Some(days)))) {
             for (source, side) in sources.iter().flat_map(|source| sides.iter().map(move |side| (*source, *side))) {
@@ -265,6 +269,20 @@ impl Research {
             }
         }
         (series, without, problems)
+    }
+
+    /// Rolls the chains among what is named, several side by side: they are remembered, and found so one after another.
+    async fn roll_side_by_side(self: &Arc<Self>, setup: &Arc<Setup>, question: &Question, named: &[(String, bool)], instant: Timestamp) {
+        let chains: Vec<String> = named.iter().map(|(name, _)| name).filter(|name| is_chain(setup, name)).cloned().collect();
+        if chains.len() < 2 {
+            return;
+        }
+        let roll = |name: String| {
+            let (research, setup, named) = (self.clone(), setup.clone(), question.as_of);
+            self.desk.hands.spawn(async move { research.chain(&setup, &name, instant, named).await.map(drop) })
+        };
+        // What goes wrong with one is told when it is asked for.
+        stream::iter(chains.into_iter().map(roll)).buffered(SIDE_BY_SIDE).for_each(|_| async {}).await;
     }
 
     async fn one(
@@ -429,8 +447,11 @@ fn named(setup: &Setup, question: &Question) -> (Vec<(String, bool)>, Vec<DeskEr
             found.into_iter().for_each(|symbol| take(symbol.to_owned(), false));
             continue;
         }
+        if is_chain(setup, asked) {
+            take(asked.clone(), true);
+            continue;
+        }
         match setup.instrument(asked) {
-            _ if is_chain(setup, asked) => take(asked.clone(), true),
             Ok(instrument) => take(setup.symbol_then(instrument).to_owned(), true),
             Err(error) => problems.push(error),
         }

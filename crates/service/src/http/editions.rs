@@ -167,7 +167,8 @@ pub(super) async fn show_edition(
     _: Query<Nothing>,
 ) -> Result<Json<EditionTold>, Refusal> {
     let told = research.edition(&path.0, &path.1).await?;
-    let files = research.edition_files(&told.row).await?;
+    // While it is made none of them is served, and whoever watches asks often.
+    let files = if told.row.state == State::Making { vec![] } else { research.edition_files(&told.row).await? };
     let bytes = |linked: bool| files.iter().filter(|f| !linked || f.linked).map(|f| f.bytes).sum();
     Ok(Json(EditionTold {
         before: research.edition_before(&told.row).await?.map(|row| row.number),

@@ -79,13 +79,16 @@ fn shown(setup: &Setup, Noticed { series: key, judged, witnesses }: &Noticed) ->
         when: moments::spoken(key.interval, venue, &f.span),
         bars: f.bars,
         detail: f.detail.clone(),
-        evidence: evidence(witnesses.as_ref()),
+        evidence: evidence(f.check, witnesses.as_ref()),
         accepted: judged.accepted,
     })
 }
 
 /// What other sources have where a finding is, in a sentence.
-fn evidence(witnesses: Option<&Witnesses>) -> String {
+fn evidence(check: Check, witnesses: Option<&Witnesses>) -> String {
+    if check == Check::UnexplainedStep {
+        return "held against the closes of sources that tell prices as traded".to_owned();
+    }
     let Some(Witnesses { agree, differ }) = witnesses else { return "not held against other sources".to_owned() };
     let same = format!("{} {} the same", agree.join(" and "), if agree.len() == 1 { "has" } else { "have" });
     let otherwise = |verb: &str| format!("{} {verb} otherwise", differ.join(" and "));

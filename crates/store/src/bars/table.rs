@@ -85,12 +85,17 @@ impl Values {
     /// Takes the first so many rows out.
     #[must_use]
     pub fn take(&mut self, rows: usize) -> Values {
-        let levels: Vec<i16> = self.levels.drain(..rows.min(self.levels.len())).collect();
+        // What is left is little: it is copied, and what leaves is not.
+        fn front<T>(all: &mut Vec<T>, count: usize) -> Vec<T> {
+            let rest = all.split_off(count.min(all.len()));
+            std::mem::replace(all, rest)
+        }
+        let levels = front(&mut self.levels, rows);
         let there = if levels.is_empty() { rows } else { levels.iter().filter(|level| **level > 0).count() };
         Values {
-            present: self.present.drain(..there.min(self.present.len())).collect(),
-            wide: self.wide.drain(..there.min(self.wide.len())).collect(),
-            floats: self.floats.drain(..there.min(self.floats.len())).collect(),
+            present: front(&mut self.present, there),
+            wide: front(&mut self.wide, there),
+            floats: front(&mut self.floats, there),
             levels,
         }
     }
@@ -125,7 +130,7 @@ impl Values {
             let Some(number) = value else { continue };
             match room.fit() {
                 true if number.scale == room.scale => out.present.push(number.mantissa),
-                true => out.present.push(number.units(room.scale) as i64),
+                true => out.present.push(number.at_scale(room.scale).map_or_else(|| number.units(room.scale) as i64, |n| n.mantissa)),
                 false => out.wide.push(number.units(room.scale)),
             }
         }
@@ -239,7 +244,9 @@ impl<W: Write + Send> TableWriter<W> {
                     column.typed::<Int32Type>().write_batch(&days, levels, None)?;
                 }
                 (Kind::Word(words), ColumnWriter::ByteArrayColumnWriter(writer)) => {
-                    let word = |n: &i64| words.get(*n as usize).map_or(ByteArray::new(), |w| ByteArray::from(w.as_str()));
+                    // Each word is made once, and shared by the rows that have it.
+                    let words: Vec<ByteArray> = words.iter().map(|w| ByteArray::from(w.as_str())).collect();
+                    let word = |n: &i64| words.get(*n as usize).cloned().unwrap_or_default();
                     writer.write_batch(&values.present.iter().map(word).collect::<Vec<_>>(), levels, None)?;
                 }
                 (_, ColumnWriter::BoolColumnWriter(writer)) => {

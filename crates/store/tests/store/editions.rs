@@ -8,7 +8,7 @@ use mizuno_core::{
 use mizuno_store::{
     Store,
     answers::Understood,
-    editions::{FileRow, NewEdition, State},
+    editions::{By, FileRow, NewEdition, State},
     series::{SeriesRow, known_by},
 };
 use proptest::prelude::*;
@@ -126,6 +126,37 @@ async fn one_edition_of_a_spec_is_under_way_and_a_record_outlives_its_files() {
     let failed = store.editions(Some("evening")).await.unwrap();
     assert_eq!((failed[0].state, failed[0].remark.as_deref()), (State::Failed, Some("the disk is full")));
     assert!(store.edition_files(other).await.unwrap().is_empty(), "what was never whole has no files");
+}
+
+#[tokio::test]
+async fn one_of_many_editions_is_found_by_its_name_and_one_of_its_files_too() {
+    let dir = TempDir::new().unwrap();
+    let store = open(dir.path()).await;
+    let mut ids = vec![];
+    for at in 0..6 {
+        let label = ["2025-01", "2025-02"][at / 3];
+        let id = store.begin_edition(NewEdition { label: label.to_owned(), ..new("monthly", None) }).await.unwrap().unwrap();
+        store.keep_edition_files(id, vec![file("a.csv"), file("b.csv")]).await.unwrap();
+        store.end_edition(id, if at == 5 { State::Failed } else { State::Made }, None, None).await.unwrap();
+        ids.push(id);
+    }
+    let number = async |by: By<'_>| store.edition(by).await.unwrap().map(|row| row.number);
+    assert_eq!(number(By::Id(ids[1])).await, Some(2));
+    assert_eq!(number(By::Number("monthly", 6)).await, Some(6), "what has a number is found in any state");
+    assert_eq!((number(By::Number("evening", 1)).await, number(By::Number("monthly", 7)).await), (None, None));
+    assert_eq!((number(By::Newest("monthly")).await, number(By::Newest("evening")).await), (Some(5), None));
+    // Of several of a label the newest that is served; where none is, the newest.
+    assert_eq!((number(By::Label("monthly", "2025-02")).await, number(By::Label("monthly", "2025-01")).await), (Some(5), Some(3)));
+    store.withdraw_edition(ids[2], "mere".to_owned(), "a wrong split".to_owned()).await.unwrap();
+    assert_eq!(number(By::Label("monthly", "2025-01")).await, Some(2));
+    for id in &ids[3..5] {
+        store.expire_edition(*id).await.unwrap();
+    }
+    assert_eq!((number(By::Label("monthly", "2025-02")).await, number(By::Newest("monthly")).await), (Some(6), Some(2)));
+    let newest = store.newest_editions().await.unwrap();
+    assert_eq!(newest.iter().map(|row| (row.number, row.state)).collect::<Vec<_>>(), [(6, State::Failed)]);
+    assert_eq!(store.edition_file(ids[0], "b.csv").await.unwrap(), Some(file("b.csv")));
+    assert_eq!(store.edition_file(ids[0], "c.csv").await.unwrap(), None);
 }
 
 #[tokio::test]
