@@ -104,7 +104,7 @@ impl Reader {
                 }
                 Ok(None)
             }
-            Reader::Given(bar) => Ok(bar.take().map(|bar| (Bars { rows: vec![bar], ..Bars::default() }, vec![]))),
+            Reader::Given(bar) => Ok(bar.take().map(|bar| (Bars { rows: vec![bar] }, vec![]))),
         }
     }
 }

@@ -24,7 +24,13 @@ struct Pair {
 
 /// The closes of those pairs.
 #[derive(Default)]
-pub(crate) struct Rates(BTreeMap<String, Vec<(Vec<(TradeDate, Decimal)>, bool)>>);
+pub(crate) struct Rates(BTreeMap<String, Vec<Quoted>>);
+
+/// The closes of a pair.
+struct Quoted {
+    closes: Vec<(TradeDate, Decimal)>,
+    over: bool,
+}
 
 impl Worth {
     /// What changes when a close of the pairs may.
@@ -46,7 +52,7 @@ impl Rates {
     /// What one unit of a currency was worth at the last closes before a date.
     pub(crate) fn before(&self, currency: &str, date: TradeDate) -> Option<BigRational> {
         let mut out = BigRational::one();
-        for (closes, over) in self.0.get(currency)? {
+        for Quoted { closes, over } in self.0.get(currency)? {
             let (on, close) = closes[..closes.partition_point(|(on, _)| *on < date)].last()?;
             let close = close.fraction();
             if date.0 - on.0 > STALE || close <= BigRational::zero() {
@@ -87,7 +93,7 @@ impl Research {
             let mut read = vec![];
             for pair in pairs {
                 let calendar = setup.calendar_of(setup.instrument(&pair.symbol)?)?;
-                read.push((self.read_closes(setup, &pair.closes, calendar, known).await?, pair.over));
+                read.push(Quoted { closes: self.read_closes(setup, &pair.closes, calendar, known).await?, over: pair.over });
             }
             out.0.insert(currency.clone(), read);
         }
