@@ -1,8 +1,14 @@
 //! What corporate actions do to the prices of an instrument.
 
-use crate::{Research, actions::KnownAction, closes::Closes, findings::Known, worth::Worth};
+use crate::{
+    Research,
+    actions::KnownAction,
+    closes::{Closes, last_before},
+    findings::Known,
+    worth::Worth,
+};
 use mizuno_core::{
-    Calendar, Instrument, Interval, Side, Slot, Timestamp, TradeDate,
+    Calendar, Decimal, Instrument, Interval, Side, Slot, Timestamp, TradeDate,
     adjust::{self, Adjust, Adjustment, Anchor, Effect, Factors, Judged},
     derived::{self, Payout},
 };
@@ -34,6 +40,14 @@ pub(crate) struct Asked {
     pub ends: (TradeDate, TradeDate),
 }
 
+impl Asked {
+    /// Daily prices, for all actions until the newest session that had closed.
+    pub(crate) fn of_all(calendar: &Calendar, as_of: Timestamp) -> Asked {
+        let ends = (TradeDate(i32::MIN), calendar.last_closed(as_of).map_or(TradeDate(0), |s| s.date));
+        Asked { interval: Interval::Daily, adjustment: Adjustment { which: Adjust::All, anchor: Anchor::Newest }, ends }
+    }
+}
+
 impl Adjusted {
     /// By the rolls of a chain: what the prices of each leg are multiplied by, each up to a slot.
     pub(crate) fn by_rolls(legs: Vec<(Slot, BigRational)>) -> Adjusted {
@@ -54,19 +68,34 @@ impl Research {
         known: &Known,
         (closes, worth): (Option<&Closes>, &Worth),
     ) -> Result<Adjusted, DeskError> {
+        let all = known.actions.of(&instrument.symbol);
+        let wanted = asked.adjustment.which == Adjust::All && all.iter().any(|k| !k.action.is_of_shares());
+        let closes = closes.filter(|_| wanted);
+        let read = match closes {
+            Some(closes) => self.read_closes(setup, closes, setup.calendar_of(instrument)?, known).await?,
+            None => vec![],
+        };
+        let by_minutes = closes.is_some_and(|c| c.interval != Interval::Daily);
+        Ok(Adjusted { by_minutes, ..self.adjusted_by(setup, instrument, asked, known, (&read, worth)).await? })
+    }
+
+    /// The same by closes that were read already.
+    pub(crate) async fn adjusted_by(
+        &self,
+        setup: &Setup,
+        instrument: &Instrument,
+        asked: Asked,
+        known: &Known,
+        (read, worth): (&[(TradeDate, Decimal)], &Worth),
+    ) -> Result<Adjusted, DeskError> {
         let Asked { interval, adjustment, ends: (first, last) } = asked;
         let calendar = setup.calendar_of(instrument)?;
         let all = known.actions.of(&instrument.symbol);
-        let wanted = adjustment.which == Adjust::All && all.iter().any(|k| !k.action.is_of_shares());
-        let read = match closes.filter(|_| wanted) {
-            Some(closes) => self.read_closes(setup, closes, calendar, known).await?,
-            None => vec![],
-        };
         let until = match adjustment.anchor {
             Anchor::Date(date) => date.min(last),
             Anchor::Newest | Anchor::Oldest => last,
         };
-        let close = |before: TradeDate| read.partition_point(|(date, _)| *date < before).checked_sub(1).map(|at| read[at]);
+        let close = |before: TradeDate| last_before(read, before);
         let actions = all.iter().map(|k| k.action.clone()).collect();
         let rates = self.read_rates(setup, worth, known).await?;
         let (session, rate) = (|date| calendar.session_from(date), |currency: &str, date| rates.before(currency, date));
@@ -87,13 +116,7 @@ impl Research {
                 actions.push((rest.remove(at).clone(), judged));
             }
         }
-        Ok(Adjusted {
-            days: days(&actions),
-            actions,
-            factors,
-            by_rolls: false,
-            by_minutes: wanted && closes.is_some_and(|c| c.interval != Interval::Daily),
-        })
+        Ok(Adjusted { days: days(&actions), actions, factors, by_rolls: false, by_minutes: false })
     }
 
     /// What a holder is paid and how many shares one becomes, by the slots of an interval; of actions judged for all kinds.
@@ -118,9 +141,7 @@ impl Research {
         let instrument = setup.instrument(symbol)?;
         let closes = self.closes(setup, instrument, &[Side::Trade], &known).await?;
         let worth = self.worth(setup, instrument, &known).await?;
-        let dates = (TradeDate(i32::MIN), setup.calendar_of(instrument)?.last_closed(as_of).map_or(TradeDate(0), |s| s.date));
-        let adjustment = Adjustment { which: Adjust::All, anchor: Anchor::Newest };
-        let asked = Asked { interval: Interval::Daily, adjustment, ends: dates };
+        let asked = Asked::of_all(setup.calendar_of(instrument)?, as_of);
         let adjusted = self.adjusted(setup, instrument, asked, &known, (closes.as_ref(), &worth)).await?;
         let mine = |sentence: &&String| sentence.starts_with(&format!("{}: ", instrument.symbol));
         let told = known.actions.conflicts.iter().chain(&known.actions.unread).filter(mine).cloned().collect();

@@ -10,7 +10,7 @@ use futures_util::future::BoxFuture;
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Decimal, Instrument, Interval, SeriesKey, Side, Slot, Timestamp, TradeDate,
-    adjust::{Adjust, Adjustment, Anchor, Effect},
+    adjust::{Adjust, Effect},
     agreement::{Agreement, Ours, Step, ToldClose, agreement},
 };
 use mizuno_desk::{DeskError, Setup};
@@ -38,20 +38,21 @@ impl Research {
     pub async fn agreed(&self, setup: &Setup, symbol: &str, adjusted: &Adjusted, as_of: Timestamp) -> Result<Vec<Agreed>, DeskError> {
         let known = self.known(setup, as_of).await?;
         let instrument = setup.instrument(symbol)?;
-        // Read once, and only where there is somebody to hold them against.
-        let mut traded: Option<Option<Vec<(TradeDate, Decimal)>>> = None;
+        let all = self.desk.store.sources_of(&instrument.symbol, Interval::Daily, Side::Trade).await?;
+        let adjusting: Vec<(SeriesRow, Adjust)> =
+            all.into_iter().filter_map(|row| takes_out(setup, &row.key).map(|which| (row, which))).collect();
+        if adjusting.is_empty() {
+            return Ok(vec![]);
+        }
+        let traded = match self.told_as_traded(setup, instrument, &known).await? {
+            Some(closes) => Some(self.read_closes(setup, &closes, setup.calendar_of(instrument)?, &known).await?),
+            None => None,
+        };
         let mut out = vec![];
-        for row in self.desk.store.sources_of(&instrument.symbol, Interval::Daily, Side::Trade).await? {
-            let Some(which) = takes_out(setup, &row.key) else { continue };
+        for (row, which) in adjusting {
             let source = row.key.source.clone();
             let adjusted_for = if which == Adjust::All { "splits and dividends" } else { "splits" };
-            if traded.is_none() {
-                traded = Some(match self.told_as_traded(setup, instrument, &known).await? {
-                    Some(closes) => Some(self.read_closes(setup, &closes, setup.calendar_of(instrument)?, &known).await?),
-                    None => None,
-                });
-            }
-            out.push(match traded.as_ref().and_then(Option::as_ref) {
+            out.push(match &traded {
                 None => Agreed { source, adjusted_for, found: None, says: vec![] },
                 Some(traded) => {
                     let (found, says) = self.held_against(setup, &row, (adjusted, which), traded, as_of).await?;
@@ -83,10 +84,9 @@ impl Research {
             let Some(closes) = self.told_as_traded(setup, instrument, known).await? else { return Ok(vec![]) };
             let calendar = setup.calendar_of(instrument)?;
             let traded = self.read_closes(setup, &closes, calendar, known).await?;
-            let ends = (TradeDate(i32::MIN), calendar.last_closed(known.as_of).map_or(TradeDate(0), |s| s.date));
-            let asked = Asked { interval: Interval::Daily, adjustment: Adjustment { which: Adjust::All, anchor: Anchor::Newest }, ends };
             let worth = self.worth(setup, instrument, known).await?;
-            let adjusted = self.adjusted(setup, instrument, asked, known, (Some(&closes), &worth)).await?;
+            let asked = Asked::of_all(calendar, known.as_of);
+            let adjusted = self.adjusted_by(setup, instrument, asked, known, (&traded, &worth)).await?;
             let (found, says) = self.held_against(setup, row, (&adjusted, which), &traded, known.as_of).await?;
             // Whoever reads a finding reads its date before it.
             let without_date = |says: String| says.split_once(": ").map_or_else(|| says.clone(), |(_, rest)| rest.to_owned());

@@ -26,6 +26,11 @@ impl Closes {
     }
 }
 
+/// The last close before a date.
+pub(crate) fn last_before(closes: &[(TradeDate, Decimal)], date: TradeDate) -> Option<(TradeDate, Decimal)> {
+    closes[..closes.partition_point(|(on, _)| *on < date)].last().copied()
+}
+
 impl Research {
     /// The closes of an instrument: golden daily ones, or of minutes where there are none; of the first side that has any.
     pub(crate) async fn closes(

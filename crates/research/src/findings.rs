@@ -6,7 +6,7 @@ use crate::{
 };
 use mizuno_config::profile::{Adjusted, Offer};
 use mizuno_core::{
-    Aligned, Decimal, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
+    Action, Aligned, Decimal, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
     adjust::Adjust,
     check::Flaw,
     finding::{self, Check, Finding, Rules, Split, Subject},
@@ -46,7 +46,7 @@ struct Standard {
     lot: u32,
     /// What its adjusted prices are held against: the revisions of series that are told as traded, and the actions.
     traded: Vec<i64>,
-    actions: Vec<(TradeDate, String)>,
+    actions: Vec<Action>,
 }
 
 /// What every series' findings are judged by, read once for a question about many.
@@ -243,7 +243,7 @@ impl Known {
             adjusted: offer.adjusted,
             lot: offer.volume_unit,
             traded: traded.into_iter().flatten().map(|s| s.revision).collect(),
-            actions: actions.map(|k| (k.action.ex_date, k.action.to_string())).collect(),
+            actions: actions.map(|k| k.action.clone()).collect(),
         };
         Ok(Some((standard, minutes)))
     }

@@ -46,6 +46,10 @@ impl Research {
     ) -> Result<Unclear, DeskError> {
         let mut out = Unclear::default();
         for row in rows {
+            // Most instruments were never split.
+            if splits.of(setup, &row.key.symbol).is_none_or(<[Split]>::is_empty) {
+                continue;
+            }
             let Ok(Some(splits)) = takes_part(setup, splits, &row.key) else { continue };
             let Some(instrument) = setup.known(&row.key.symbol).filter(|_| !splits.is_empty()) else { continue };
             let (Some(tick), Some(venue)) = (instrument.tick_size, setup.config.venues.get(&instrument.venue)) else { continue };

@@ -1,6 +1,10 @@
 //! What money of another currency was worth, by the closes of pairs that `rates.toml` names.
 
-use crate::{Research, closes::Closes, findings::Known};
+use crate::{
+    Research,
+    closes::{Closes, last_before},
+    findings::Known,
+};
 use mizuno_core::{Decimal, Instrument, Side, Timestamp, TradeDate};
 use mizuno_desk::{DeskError, Setup};
 use num_rational::BigRational;
@@ -53,7 +57,7 @@ impl Rates {
     pub(crate) fn before(&self, currency: &str, date: TradeDate) -> Option<BigRational> {
         let mut out = BigRational::one();
         for Quoted { closes, over } in self.0.get(currency)? {
-            let (on, close) = closes[..closes.partition_point(|(on, _)| *on < date)].last()?;
+            let (on, close) = last_before(closes, date)?;
             let close = close.fraction();
             if date.0 - on.0 > STALE || close <= BigRational::zero() {
                 return None;

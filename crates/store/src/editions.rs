@@ -180,6 +180,17 @@ macro_rules! records {
     };
 }
 
+/// The files of editions that a condition fits.
+macro_rules! files {
+    ($condition:tt $(, $given:expr)*) => {
+        sqlx::query_as!(
+            FileRow,
+            r#"SELECT path, digest, bytes, rows, made_of, linked AS "linked: bool" FROM edition_file "# + $condition
+            $(, $given)*
+        )
+    };
+}
+
 impl Record {
     fn read(self) -> Result<EditionRow> {
         Ok(EditionRow {
@@ -472,19 +483,7 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn edition_file(&self, edition: i64, path: &str) -> Result<Option<FileRow>> {
-        let row = sqlx::query!(
-            "SELECT path, digest, bytes, rows, made_of, linked FROM edition_file WHERE edition = ? AND path = ?",
-            edition,
-            path
-        );
-        Ok(row.fetch_optional(&self.readers).await?.map(|r| FileRow {
-            path: r.path,
-            digest: r.digest,
-            bytes: r.bytes,
-            rows: r.rows,
-            made_of: r.made_of,
-            linked: r.linked != 0,
-        }))
+        Ok(files!("WHERE edition = ? AND path = ?", edition, path).fetch_optional(&self.readers).await?)
     }
 
     /// The files of an edition, by their paths.
@@ -492,17 +491,6 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn edition_files(&self, edition: i64) -> Result<Vec<FileRow>> {
-        let rows =
-            sqlx::query!("SELECT path, digest, bytes, rows, made_of, linked FROM edition_file WHERE edition = ? ORDER BY path", edition);
-        let rows = rows.fetch_all(&self.readers).await?.into_iter();
-        let file = rows.map(|r| FileRow {
-            path: r.path,
-            digest: r.digest,
-            bytes: r.bytes,
-            rows: r.rows,
-            made_of: r.made_of,
-            linked: r.linked != 0,
-        });
-        Ok(file.collect())
+        Ok(files!("WHERE edition = ? ORDER BY path", edition).fetch_all(&self.readers).await?)
     }
 }

@@ -130,7 +130,7 @@ impl Values {
             let Some(number) = value else { continue };
             match room.fit() {
                 true if number.scale == room.scale => out.present.push(number.mantissa),
-                true => out.present.push(number.at_scale(room.scale).map_or_else(|| number.units(room.scale) as i64, |n| n.mantissa)),
+                true => out.present.push(number.units(room.scale) as i64),
                 false => out.wide.push(number.units(room.scale)),
             }
         }
