@@ -3,6 +3,7 @@
 use crate::{
     Research,
     adjusting::{Adjusted, Asked},
+    basis::Basis,
     closes::Closes,
     findings::{Known, takes_out},
 };
@@ -64,10 +65,10 @@ impl Research {
     }
 
     /// The golden daily closes of those sources of an instrument that tell prices as traded; `None` where none does.
-    async fn told_as_traded(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Option<Closes>, DeskError> {
+    pub(crate) async fn told_as_traded(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Option<Closes>, DeskError> {
         let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
-        let mut lineup = self.unexamined(setup, &key, known).await?;
-        lineup.only_as_traded();
+        let mut lineup = self.lined_up(setup, &key, known).await?;
+        lineup.leave_out(|part| (!matches!(part.basis, Basis::AsTold)).then(|| "its prices are adjusted".to_owned()));
         Ok(lineup.ranks.iter().any(|(_, places)| !places.is_empty()).then(|| Closes::daily(lineup)))
     }
 

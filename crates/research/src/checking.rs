@@ -49,7 +49,7 @@ impl Research {
         let mut stale = vec![];
         for view in views {
             if busy(&view.post.collector.name) {
-                out.take(&self.examined.last(view.row.id));
+                out.take(&self.last_found(view.row.id));
                 continue;
             }
             match self.findings_at_hand(setup, &view.row, &known)? {
@@ -59,7 +59,7 @@ impl Research {
         }
         if stale.len() > AT_ONCE {
             out.unchecked = stale.len() as u64;
-            stale.iter().for_each(|row| out.take(&self.examined.last(row.id)));
+            stale.iter().for_each(|row| out.take(&self.last_found(row.id)));
             self.examine_later(setup.clone(), stale.into_iter().cloned().collect());
             return Ok(out);
         }

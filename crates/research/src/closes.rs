@@ -1,6 +1,6 @@
 //! The closes of an instrument, which its actions and its dividends' rates are held against.
 
-use crate::{Research, findings::Known, golden::Lineup};
+use crate::{Research, basis::Basis, findings::Known, golden::Lineup};
 use mizuno_config::GOLDEN;
 use mizuno_core::{Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Timestamp, TradeDate, spans::hull};
 use mizuno_desk::{DeskError, Setup};
@@ -24,6 +24,22 @@ impl Closes {
     pub(crate) fn state(&self, setup: &Setup, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
         self.lineup.state(setup, known, named)
     }
+
+    /// Whether nothing has been learned of them since the instant.
+    pub(crate) fn are_of_now(&self, setup: &Setup, known: &Known) -> Result<bool, DeskError> {
+        for part in &self.lineup.parts {
+            if !known.is_still_so(setup, &part.row)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+}
+
+/// The golden series that may have the closes of an instrument, those of days before those of minutes.
+fn keys(instrument: &Instrument, sides: &[Side]) -> impl Iterator<Item = SeriesKey> {
+    let key = |(side, interval)| SeriesKey { symbol: instrument.symbol.clone(), interval, side, source: GOLDEN.to_owned() };
+    sides.iter().flat_map(|side| [Interval::Daily, Interval::MINUTE].map(|interval| (*side, interval))).map(key)
 }
 
 /// The last close before a date.
@@ -40,11 +56,28 @@ impl Research {
         sides: &[Side],
         known: &Known,
     ) -> Result<Option<Closes>, DeskError> {
-        for (side, interval) in sides.iter().flat_map(|side| [Interval::Daily, Interval::MINUTE].map(|interval| (*side, interval))) {
-            let key = SeriesKey { symbol: instrument.symbol.clone(), interval, side, source: GOLDEN.to_owned() };
+        for key in keys(instrument, sides) {
             let lineup = self.unexamined(setup, &key, known).await?;
             if !lineup.parts.is_empty() {
-                return Ok(Some(Closes { lineup, interval }));
+                return Ok(Some(Closes { lineup, interval: key.interval }));
+            }
+        }
+        Ok(None)
+    }
+
+    /// The same without sources that adjust for dividends: their prices are brought back by such closes.
+    pub(crate) async fn closes_without_adjusted(
+        &self,
+        setup: &Setup,
+        instrument: &Instrument,
+        sides: &[Side],
+        known: &Known,
+    ) -> Result<Option<Closes>, DeskError> {
+        for key in keys(instrument, sides) {
+            let mut lineup = self.lined_up(setup, &key, known).await?;
+            lineup.leave_out(|part| matches!(part.basis, Basis::All(_)).then(|| "its prices are adjusted for dividends".to_owned()));
+            if !lineup.parts.is_empty() {
+                return Ok(Some(Closes { lineup, interval: key.interval }));
             }
         }
         Ok(None)

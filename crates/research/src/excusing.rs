@@ -1,6 +1,6 @@
 //! What a person accepts: absences and findings, by their ids or as a stretch of a series.
 
-use crate::{Research, golden::takes_part, whole::union};
+use crate::{Research, basis::takes_part, whole::union};
 use mizuno_config::GOLDEN;
 use mizuno_core::{SeriesKey, Slot, Span};
 use mizuno_desk::{DeskError, Event, Setup, moments};
@@ -118,11 +118,11 @@ impl Research {
 
     /// The gaps at each source that make a gap of a golden series: who accepts that nobody has a bar accepts it at each of them.
     async fn of_golden(&self, setup: &Setup, id: &str, key: &SeriesKey, slot: Slot) -> Result<Vec<(SeriesRow, Span)>, DeskError> {
-        let splits = self.splits(setup, self.desk.store.newest()).await?;
+        let known = self.known(setup, self.desk.store.newest()).await?;
         let mut rows = self.desk.store.sources_of(&key.symbol, key.interval, key.side).await?;
-        rows.retain(|r| takes_part(setup, &splits, &r.key).is_ok());
+        rows.retain(|r| takes_part(setup, &known, &r.key).is_ok());
         let views = self.desk.views(setup, rows).await?;
-        let unclear = self.unclear(setup, &splits, views.iter().map(|v| &v.row), self.desk.store.newest()).await?;
+        let unclear = self.unclear(setup, &known, views.iter().map(|v| &v.row)).await?;
         let whole = union(setup, &views, &unclear);
         let span = whole.and_then(|w| w.gaps().into_iter().map(|(span, _)| span).find(|span| span.start == slot));
         let span = span.ok_or_else(|| no_gap(id))?;

@@ -50,15 +50,15 @@ impl Research {
 }
 
 /// A source, with how its prices come to be as traded.
-type Basis = (String, &'static str);
+type Basis = (String, String);
 /// A source that does not take part, with the reason.
 type LeftOut = (String, String);
 
 /// The sources of a series, each with how its prices come to be as traded, and those that do not take part with the reason.
 fn whose(subject: &Subject) -> (Vec<Basis>, Vec<LeftOut>) {
     match subject {
-        Subject::One(row) => (vec![(row.key.source.clone(), "as the source tells it")], vec![]),
-        Subject::Delisting(_) => (vec![("delisting".to_owned(), "the price of the delisting")], vec![]),
+        Subject::One(row) => (vec![(row.key.source.clone(), "as the source tells it".to_owned())], vec![]),
+        Subject::Delisting(_) => (vec![("delisting".to_owned(), "the price of the delisting".to_owned())], vec![]),
         Subject::Chain(legs) => {
             let (mut sources, mut left_out) = (vec![], vec![]);
             for (found, without) in legs.iter().map(|leg| whose(&leg.subject)) {

@@ -3,6 +3,7 @@
 use crate::{
     Research,
     actions::{Actions, Splits},
+    lately::OfSeries,
 };
 use mizuno_config::profile::{Adjusted, Offer};
 use mizuno_core::{
@@ -15,7 +16,7 @@ use mizuno_desk::{DeskError, Setup};
 use mizuno_store::{quarantine::Slots, series::SeriesRow};
 use std::{
     collections::{HashMap, HashSet},
-    sync::{Arc, Mutex, PoisonError},
+    sync::Arc,
 };
 
 /// Sessions of bars shorter than a day that are looked at, up to the newest.
@@ -25,14 +26,11 @@ const SESSIONS: usize = 40;
 pub(crate) const REMEMBERED: usize = 4;
 
 /// What was found in each series, until its bars, or what they are held against, change.
-#[derive(Default)]
-pub struct Examined(Mutex<Remembered>);
-
-type Remembered = HashMap<i64, (Standard, Arc<Vec<Finding>>)>;
+pub(crate) type Examined = OfSeries<Standard, Vec<Finding>>;
 
 /// What findings follow from, as far as it can change.
 #[derive(Clone, Debug, PartialEq)]
-struct Standard {
+pub(crate) struct Standard {
     revision: i64,
     of_minutes: Option<i64>,
     rules: Rules,
@@ -116,12 +114,13 @@ impl Research {
     /// What the checks find in a series.
     pub async fn findings(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Vec<Judged>, DeskError> {
         let Some((standard, minutes)) = known.standard(setup, row)? else { return Ok(vec![]) };
-        if let Some(found) = self.examined.recall(row.id, &standard, known) {
+        let is_of_now = standard.is_of_now(known);
+        if let Some(found) = self.examined.recall(row.id, &standard).filter(|_| is_of_now) {
             return Ok(known.judge(row.id, &found));
         }
         let found = Arc::new(self.examine(setup, row, &standard, minutes, known).await?);
-        if standard.is_of_now(known) {
-            self.examined.lock().insert(row.id, (standard, found.clone()));
+        if is_of_now {
+            self.examined.keep(row.id, standard, found.clone());
         }
         Ok(known.judge(row.id, &found))
     }
@@ -129,7 +128,13 @@ impl Research {
     /// The same where it need not be worked out; `None` where it must be.
     pub fn findings_at_hand(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Option<Vec<Judged>>, DeskError> {
         let Some((standard, _)) = known.standard(setup, row)? else { return Ok(Some(vec![])) };
-        Ok(self.examined.recall(row.id, &standard, known).map(|found| known.judge(row.id, &found)))
+        let found = self.examined.recall(row.id, &standard).filter(|_| standard.is_of_now(known));
+        Ok(found.map(|found| known.judge(row.id, &found)))
+    }
+
+    /// What was found in a series when it was last looked at.
+    pub(crate) fn last_found(&self, series: i64) -> Vec<Finding> {
+        self.examined.last(series).map(|found| found.to_vec()).unwrap_or_default()
     }
 
     async fn examine(
@@ -287,21 +292,6 @@ impl Known {
         // Since the last split, prices adjusted for splits are as traded.
         let same_basis = offer_of(setup, &minute).is_some_and(|m| m.adjusted == offer.adjusted || offer.adjusted == Adjusted::Splits);
         if key.interval == Interval::Daily && same_basis { self.minutes.get(&minute) } else { None }
-    }
-}
-
-impl Examined {
-    fn recall(&self, series: i64, standard: &Standard, known: &Known) -> Option<Arc<Vec<Finding>>> {
-        self.lock().get(&series).filter(|(s, _)| standard.is_of_now(known) && s == standard).map(|(_, found)| found.clone())
-    }
-
-    /// What was found in a series when it was last looked at.
-    pub fn last(&self, series: i64) -> Vec<Finding> {
-        self.lock().get(&series).map(|(_, found)| found.to_vec()).unwrap_or_default()
-    }
-
-    fn lock(&self) -> std::sync::MutexGuard<'_, Remembered> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 

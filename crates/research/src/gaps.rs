@@ -1,7 +1,7 @@
 //! What is missing, with what other sources say of it and what a person might do; gaps of many series as one; and the gaps
 //! of golden series.
 
-use crate::{Research, actions::Splits, golden::takes_part, unclear::Unclear, whole::union};
+use crate::{Research, basis::takes_part, findings::Known, unclear::Unclear, whole::union};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Cause, Gap, Interval, Overlap, SeriesKey, Side, Span, Spans,
@@ -275,13 +275,13 @@ pub fn holes(views: &[View<'_>], wanted: &Wanted, most: usize) -> Result<Vec<Hol
 /// When the range cannot be read.
 pub fn golden_gaps(
     setup: &Setup,
-    (splits, unclear): (&Splits, &Unclear),
+    (known, unclear): (&Known, &Unclear),
     views: &[View<'_>],
     wanted: &Wanted,
     most: usize,
 ) -> Result<Vec<GoldenGap>, DeskError> {
     let mut groups: BTreeMap<(&str, Interval, Side), Vec<&View<'_>>> = BTreeMap::new();
-    for view in views.iter().filter(|v| takes_part(setup, splits, &v.row.key).is_ok()) {
+    for view in views.iter().filter(|v| takes_part(setup, known, &v.row.key).is_ok()) {
         let key = &view.row.key;
         groups.entry((&key.symbol, key.interval, key.side)).or_default().push(view);
     }

@@ -2,15 +2,14 @@
 
 use crate::{
     Research,
-    actions::Splits,
-    findings::{Known, doubted, offer_of},
+    basis::{Basis, NOBODY_TELLS, basis_of, takes_part},
+    findings::{Known, doubted},
 };
-use mizuno_config::{GOLDEN, Ranked, profile::Adjusted};
+use mizuno_config::{GOLDEN, Ranked};
 use mizuno_core::{
     Calendar, Decimal, Interval, Overlap, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
     bar::Digits,
-    basis::{self, AsTraded},
-    finding::Split,
+    basis::{self, AsTraded, TakenOut},
     golden::{self, Candidate, Golden},
     spans::{difference, only, union, within},
 };
@@ -26,8 +25,8 @@ use std::{collections::VecDeque, sync::Arc};
 pub struct Part {
     /// Its series.
     pub row: SeriesRow,
-    /// Splits to bring its prices back by; `None` where they are as traded.
-    splits: Option<Vec<Split>>,
+    /// How its prices come to be as traded.
+    pub(crate) basis: Basis,
     /// Slots whose bars are doubted.
     pub doubted: Spans,
     /// What is known of it at the instant of the answer, where somebody looked: a source that adds no bar is not read.
@@ -35,19 +34,22 @@ pub struct Part {
 }
 
 impl Part {
-    /// The splits its prices are brought back by.
+    /// What its source takes out of its prices, by which they are brought back.
     #[must_use]
-    pub fn splits(&self) -> &[Split] {
-        self.splits.as_deref().unwrap_or_default()
+    pub fn taken_out(&self) -> &[TakenOut] {
+        self.basis.taken_out()
+    }
+
+    /// Of prices that are adjusted for dividends, the date from which on the actions account for them.
+    #[must_use]
+    pub fn accounted_from(&self) -> Option<TradeDate> {
+        self.basis.accounted().map(|accounted| accounted.from)
     }
 
     /// How its prices come to be as traded.
-    pub fn basis_in_words(&self) -> &'static str {
-        match &self.splits {
-            None => "as traded",
-            Some(splits) if splits.is_empty() => "adjusted for splits, of which there are none",
-            Some(_) => "adjusted for splits, brought back by the list of splits",
-        }
+    #[must_use]
+    pub fn basis_in_words(&self) -> String {
+        self.basis.in_words()
     }
 }
 
@@ -98,19 +100,35 @@ impl Research {
     async fn lineup_of(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Lineup, DeskError> {
         let mut lineup = self.unexamined(setup, key, known).await?;
         self.examine_lineup(setup, &mut lineup, known).await?;
+        lineup.leave_out(|part| {
+            let never = part.basis.accounted().is_some_and(|accounted| accounted.from == TradeDate(i32::MAX));
+            never.then(|| "its prices are adjusted for dividends, and the actions that are known do not account for them".to_owned())
+        });
         Ok(lineup)
     }
 
-    /// Looks for doubts in each part of a line-up.
+    /// Looks for doubts in each part of a line-up, and how far the actions account for prices that are adjusted for dividends.
     pub(crate) async fn examine_lineup(&self, setup: &Setup, lineup: &mut Lineup, known: &Known) -> Result<(), DeskError> {
         for part in &mut lineup.parts {
             part.doubted = doubted(&self.findings(setup, &part.row, known).await?);
         }
-        Ok(())
+        self.account(setup, lineup, known).await
     }
 
     /// A line-up in which no doubts have been looked for yet: no block is opened for it.
     pub(crate) async fn unexamined(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Lineup, DeskError> {
+        let mut lineup = self.lined_up(setup, key, known).await?;
+        for part in &mut lineup.parts {
+            if let Basis::All(against) = &mut part.basis {
+                *against = self.against(setup, setup.instrument(&key.symbol)?, known).await?;
+            }
+        }
+        lineup.leave_out(|part| matches!(part.basis, Basis::All(None)).then(|| NOBODY_TELLS.to_owned()));
+        Ok(lineup)
+    }
+
+    /// The same, in which it is not said what prices that are adjusted for dividends are held against.
+    pub(crate) async fn lined_up(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Lineup, DeskError> {
         let instrument = setup.instrument(&key.symbol)?;
         let venue = setup.config.venues.get(&instrument.venue);
         let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
@@ -118,9 +136,9 @@ impl Research {
         let rows = self.desk.store.sources_of(&instrument.symbol, key.interval, key.side).await?;
         for row in known_by(rows, known.as_of) {
             let source = row.key.source.clone();
-            match takes_part(setup, &known.splits, &row.key) {
+            match takes_part(setup, known, &row.key) {
                 Err(why) => left_out.push(LeftOut { source, why }),
-                Ok(splits) => parts.push(Part { row, splits, doubted: Spans::new(), sight: None }),
+                Ok(basis) => parts.push(Part { row, basis, doubted: Spans::new(), sight: None }),
             }
         }
         let key = SeriesKey { symbol: instrument.symbol.clone(), source: GOLDEN.to_owned(), ..key.clone() };
@@ -130,13 +148,16 @@ impl Research {
     }
 
     /// One source's series with its prices brought back to those that were traded.
-    pub(crate) fn alone(&self, setup: &Setup, row: SeriesRow, known: &Known) -> Result<Lineup, DeskError> {
+    pub(crate) async fn alone(&self, setup: &Setup, row: SeriesRow, known: &Known) -> Result<Lineup, DeskError> {
         let instrument = setup.instrument(&row.key.symbol)?;
-        let splits = basis_of(setup, &known.splits, &row.key)
-            .map_err(|why| DeskError::Invalid(format!("{} cannot be adjusted: {why}; ask for adjust=none", row.key)))?;
+        let refused = |why: String| DeskError::Invalid(format!("{} cannot be adjusted: {why}; ask for adjust=none", row.key));
+        let mut basis = basis_of(setup, known, &row.key).map_err(refused)?;
         let zone = setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
+        if let Basis::All(against) = &mut basis {
+            *against = Some(self.against(setup, instrument, known).await?.ok_or_else(|| refused(NOBODY_TELLS.to_owned()))?);
+        }
         let (key, tick) = (row.key.clone(), instrument.tick_size);
-        let parts = vec![Part { row, splits, doubted: Spans::new(), sight: None }];
+        let parts = vec![Part { row, basis, doubted: Spans::new(), sight: None }];
         Ok(Lineup { key, parts, left_out: vec![], ranks: vec![(TradeDate(i32::MIN), vec![0])], zone, tick })
     }
 
@@ -147,7 +168,7 @@ impl Research {
         for part in &lineup.parts {
             let reading = self.desk.store.read(&part.row, span.clone(), as_of).await?;
             // What is brought back may be as much larger as there are new shares for old ones.
-            let more = u8::from(part.splits.as_ref().is_some_and(|s| !s.is_empty())) * 4;
+            let more = u8::from(part.basis.brings_back()) * 4;
             price = price.and(Digits { whole: (reading.price.whole + more).min(18), ..reading.price });
             volume = volume.and(Digits { whole: (reading.volume.whole + more).min(18), ..reading.volume });
             if let Some(own) = reading.extent() {
@@ -163,39 +184,6 @@ impl Research {
         let mut pieces = pieces(&lineup, calendar, extent);
         pieces.iter_mut().for_each(|(span, places)| lineup.drop_idle(span, places));
         GoldenReading { desk: self.desk.clone(), lineup, pieces, as_of, needed, price: Digits::default(), volume: Digits::default() }
-    }
-}
-
-/// Whether a series has a part in the golden one of its instrument, and the splits its prices are brought back by, if it is adjusted;
-/// or why it has none. There is no other answer to this: files, line-ups and gaps all ask here.
-pub fn takes_part(setup: &Setup, splits: &Splits, key: &SeriesKey) -> Result<Option<Vec<Split>>, String> {
-    let instrument = setup.known(&key.symbol).ok_or("its instrument is not known any more")?;
-    let ranking = setup.config.ranking.of(instrument, key.interval, key.side);
-    let never = ranking.iter().all(|r| r.sources.as_ref().is_some_and(|all| !all.contains(&key.source)));
-    match basis_of(setup, splits, key) {
-        _ if never && offer_of(setup, key).is_some() => Err("ranking.toml does not rank it".to_owned()),
-        basis => basis,
-    }
-}
-
-/// The splits by which the prices of a series are brought back to those that were traded, if it is adjusted; or why they cannot be.
-pub(crate) fn basis_of(setup: &Setup, splits: &Splits, key: &SeriesKey) -> Result<Option<Vec<Split>>, String> {
-    let instrument = setup.known(&key.symbol).ok_or("its instrument is not known any more")?;
-    match (offer_of(setup, key).map(|o| o.adjusted), splits.of(setup, &key.symbol)) {
-        (None, _) => Err("its profile no longer has this series".to_owned()),
-        (Some(Adjusted::No), _) => Ok(None),
-        (Some(Adjusted::SplitsAndDividends), _) => {
-            Err("its prices are adjusted for dividends, and cannot be brought back to what was paid".to_owned())
-        }
-        (Some(Adjusted::Splits), Some(splits))
-            if key.interval == Interval::Daily && !splits.is_empty() && instrument.tick_size.is_none() =>
-        {
-            Err("its prices are adjusted for splits, and without a tick_size of the instrument it is not clear what was paid".to_owned())
-        }
-        (Some(Adjusted::Splits), Some(splits)) if key.interval == Interval::Daily => Ok(Some(splits.to_vec())),
-        (Some(Adjusted::Splits), _) => {
-            Err(format!("its prices are adjusted for splits, and no list of splits of {} is collected", instrument.venue))
-        }
     }
 }
 
@@ -256,10 +244,11 @@ impl Lineup {
             places.iter().for_each(|place| put(&[*place as i64]));
         }
         for part in &self.parts {
-            let splits = part.splits.as_deref();
-            put(&[part.row.id, named.map_or(part.row.revision, |at| at.0), splits.map_or(-1, |s| s.len() as i64)]);
-            splits.unwrap_or_default().iter().for_each(|s| put(&[i64::from(s.ex_date.0), s.new, s.old]));
+            put(&[part.row.id, named.map_or(part.row.revision, |at| at.0)]);
             known.standard_in_numbers(setup, &part.row, named, &mut put)?;
+        }
+        for part in &self.parts {
+            out.extend(part.basis.state(setup, &part.row.key.symbol, known, named)?);
         }
         Ok(out)
     }
@@ -273,21 +262,27 @@ impl Lineup {
             let Some(sight) = &part.sight else { return true };
             let held = within(&sight.standing.held, span);
             let adds = only(held.iter().cloned(), sound.iter().cloned()).next().is_some();
-            if adds && part.splits().is_empty() {
+            if adds && !part.basis.brings_back() {
                 sound = union(&sound, &difference(&held, &part.doubted));
             }
             adds
         });
     }
 
-    /// Leaves only the parts whose prices are told as traded.
-    pub(crate) fn only_as_traded(&mut self) {
-        let is_told: Vec<bool> = self.parts.iter().map(|part| part.splits.is_none()).collect();
+    /// Leaves out the parts of which there is a reason to.
+    pub(crate) fn leave_out(&mut self, why: impl Fn(&Part) -> Option<String>) {
+        let reasons: Vec<Option<String>> = self.parts.iter().map(why).collect();
         for (_, places) in &mut self.ranks {
-            places.retain(|place| is_told[*place]);
-            places.iter_mut().for_each(|place| *place = is_told[..*place].iter().filter(|told| **told).count());
+            places.retain(|place| reasons[*place].is_none());
+            places.iter_mut().for_each(|place| *place = reasons[..*place].iter().filter(|why| why.is_none()).count());
         }
-        self.parts.retain(|part| part.splits.is_none());
+        let parts = std::mem::take(&mut self.parts);
+        for (part, why) in parts.into_iter().zip(reasons) {
+            match why {
+                None => self.parts.push(part),
+                Some(why) => self.left_out.push(LeftOut { source: part.row.key.source, why }),
+            }
+        }
     }
 
     /// The places of the parts that are ranked in a slot, best first.
@@ -305,7 +300,7 @@ impl Lineup {
     /// Whether some prices have to be brought back.
     #[must_use]
     pub fn brings_back(&self) -> bool {
-        self.parts.iter().any(|p| !p.splits().is_empty())
+        self.parts.iter().any(|p| p.basis.brings_back())
     }
 
     /// What the source of a bar is called, by the places that a reading gives: behind those of the parts stand those of bars that were
@@ -344,15 +339,18 @@ impl GoldenReading {
 
     async fn bars_as_traded(&self, part: &Part, span: Span) -> Result<AsTraded, DeskError> {
         let store = &self.desk.store;
-        match (part.splits(), self.lineup.tick) {
-            ([], _) | (_, None) => {
-                let bars = store.bars_only(&part.row, span, self.as_of, self.needed).await?;
-                Ok(AsTraded { bars, ..AsTraded::default() })
-            }
-            (splits, Some(tick)) => {
-                let versions = store.versions(&part.row, span, self.as_of).await?;
-                Ok(basis::as_traded(&versions, self.as_of, splits, &self.lineup.zone, tick))
-            }
-        }
+        let Some(tick) = self.lineup.tick.filter(|_| part.basis.brings_back()) else {
+            let bars = store.bars_only(&part.row, span, self.as_of, self.needed).await?;
+            return Ok(AsTraded { bars, ..AsTraded::default() });
+        };
+        let from = match (&part.basis, part.basis.accounted()) {
+            (Basis::All(_), Some(accounted)) => Slot::on(accounted.from),
+            // Nobody looked, so that nothing is certain.
+            (Basis::All(_), None) => span.end,
+            (Basis::AsTold | Basis::Splits(_), _) => span.start,
+        };
+        let span = from.max(span.start).min(span.end)..span.end;
+        let versions = store.versions(&part.row, span, self.as_of).await?;
+        Ok(basis::as_traded(&versions, self.as_of, part.taken_out(), &self.lineup.zone, tick))
     }
 }

@@ -1,7 +1,7 @@
 //! What was worked out lately, by what it follows from.
 
 use std::{
-    collections::VecDeque,
+    collections::{HashMap, VecDeque},
     sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
 
@@ -32,5 +32,35 @@ impl<K: PartialEq, V> Lately<K, V> {
 
     fn lock(&self) -> MutexGuard<'_, VecDeque<(K, Arc<V>)>> {
         self.kept.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// What was last worked out of each series, with what it follows from.
+pub(crate) struct OfSeries<F, V>(Mutex<HashMap<i64, (F, Arc<V>)>>);
+
+impl<F, V> Default for OfSeries<F, V> {
+    fn default() -> Self {
+        OfSeries(Mutex::default())
+    }
+}
+
+impl<F: PartialEq, V> OfSeries<F, V> {
+    /// What follows from `from`, where that was the last that was worked out of a series.
+    pub(crate) fn recall(&self, series: i64, from: &F) -> Option<Arc<V>> {
+        self.lock().get(&series).filter(|(known, _)| known == from).map(|(_, value)| value.clone())
+    }
+
+    /// Keeps what was worked out of a series; what was kept of it before goes.
+    pub(crate) fn keep(&self, series: i64, from: F, value: Arc<V>) {
+        self.lock().insert(series, (from, value));
+    }
+
+    /// What was last worked out of a series, whatever it followed from.
+    pub(crate) fn last(&self, series: i64) -> Option<Arc<V>> {
+        self.lock().get(&series).map(|(_, value)| value.clone())
+    }
+
+    fn lock(&self) -> MutexGuard<'_, HashMap<i64, (F, Arc<V>)>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }

@@ -16,6 +16,7 @@ pub mod actions;
 pub mod adjusting;
 pub mod agreeing;
 pub mod answer;
+mod basis;
 pub mod chains;
 mod checking;
 mod closes;
@@ -40,7 +41,6 @@ pub mod universes;
 pub mod whole;
 mod worth;
 
-use findings::Examined;
 use lately::Lately;
 use mizuno_core::Timestamp;
 use mizuno_desk::{Desk, universes::Universe};
@@ -51,9 +51,11 @@ pub struct Research {
     /// The setup at work, the store, and what is known of every series.
     pub desk: Arc<Desk>,
     /// What the checks found, until bars change.
-    examined: Examined,
+    examined: findings::Examined,
     /// Bars of which it is not clear what was paid, until a bar or a split is learned.
     unclear: unclear::Remembered,
+    /// How far the actions account for prices that are adjusted for dividends.
+    accounted: lately::OfSeries<basis::FollowsFrom, basis::Accounted>,
     /// What findings were lately judged by: as of one instant it is the same for ever.
     known: Lately<(u64, Timestamp), findings::Known>,
     /// The actions that were lately asked for, until a list or a person changes them.
@@ -74,8 +76,9 @@ impl Research {
     pub fn new(desk: Arc<Desk>) -> Arc<Research> {
         Arc::new(Research {
             desk,
-            examined: Examined::default(),
+            examined: findings::Examined::default(),
             unclear: unclear::Remembered::default(),
+            accounted: lately::OfSeries::default(),
             known: Lately::of(findings::REMEMBERED),
             acted: Lately::of(actions::REMEMBERED),
             universes: Lately::of(universes::REMEMBERED),

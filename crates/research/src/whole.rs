@@ -49,6 +49,15 @@ pub fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(setup: &Setup, views:
     Some(Whole { interval: first.row.key.interval, standing, quiet, due })
 }
 
+/// The view of one source, whose prices are brought back alone: where it is not clear what was paid, its bar is missing.
+pub(crate) fn alone(view: &View<'_>, unclear: &Unclear) -> Whole {
+    let standing = &view.standing;
+    let held = unclear.of(view.row.id).map_or(standing.held.clone(), |unclear| difference(&standing.held, unclear));
+    let standing = Standing { expected: standing.expected.clone(), held, excused: standing.excused.clone() };
+    let due = view.evidence.reach.as_ref().map_or(Slot(i64::MAX), |reach| reach.end);
+    Whole { interval: view.row.key.interval, standing, quiet: view.quiet.clone(), due }
+}
+
 impl Whole {
     /// Figures over the slots in `span` that some source should have by now.
     pub fn completeness(&self, span: &Span) -> Completeness {

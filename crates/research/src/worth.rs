@@ -50,6 +50,16 @@ impl Worth {
         }
         Ok(out)
     }
+
+    /// Whether nothing has been learned of the pairs since the instant.
+    pub(crate) fn is_of_now(&self, setup: &Setup, known: &Known) -> Result<bool, DeskError> {
+        for pair in self.0.values().flatten() {
+            if !pair.closes.are_of_now(setup, known)? {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
 }
 
 impl Rates {
@@ -80,7 +90,10 @@ impl Research {
             }
             let mut pairs = vec![];
             for (symbol, over) in rate.pair.iter().map(|p| (p, false)).chain(rate.over.iter().map(|p| (p, true))) {
-                let Some(closes) = self.closes(setup, setup.instrument(symbol)?, &[Side::Trade, Side::Mid], known).await? else { break };
+                let Some(closes) = self.closes_without_adjusted(setup, setup.instrument(symbol)?, &[Side::Trade, Side::Mid], known).await?
+                else {
+                    break;
+                };
                 pairs.push(Pair { symbol: symbol.clone(), closes, over });
             }
             if pairs.len() == usize::from(rate.pair.is_some()) + usize::from(rate.over.is_some()) {

@@ -4,6 +4,7 @@
 mod common;
 
 mod actions;
+mod brought;
 mod changes;
 mod coarser;
 mod derived;

@@ -1,6 +1,6 @@
 //! Why the answer to one question differs between two instants.
 
-use crate::bar::Bar;
+use crate::{bar::Bar, basis::TakenOut};
 use num_rational::BigRational;
 
 /// What brought a change about.
@@ -67,8 +67,8 @@ pub struct Standpoint<'a> {
     pub order: Vec<&'a str>,
     /// Those of them whose bar there was doubted.
     pub doubted: Vec<&'a str>,
-    /// The ex-dates and ratios by which the prices of the served source were brought back, new for old.
-    pub splits: &'a [crate::finding::Split],
+    /// What the served source takes out of its prices, by which they were brought back.
+    pub taken_out: &'a [TakenOut],
     /// What its prices and volumes were multiplied by.
     pub adjusted: Option<(&'a BigRational, &'a BigRational)>,
     /// Whether the bar was made of finer ones, adjusted before.
@@ -115,11 +115,11 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
     }
     match (then.bar, now.bar) {
         (Some((was, from)), Some((is, to))) if from == to => match () {
-            () if !was.is_printed_as(is) && then.splits != now.splits => ChangedBy::Action,
+            () if !was.is_printed_as(is) && then.taken_out != now.taken_out => ChangedBy::Action,
             () if now.made && then.adjusted != now.adjusted => ChangedBy::Action,
             () if !was.is_printed_as(is) => ChangedBy::Bar,
             () if then.adjusted != now.adjusted || then.action != now.action => ChangedBy::Action,
-            () if then.splits != now.splits => ChangedBy::Action,
+            () if then.taken_out != now.taken_out => ChangedBy::Action,
             () if then.is_doubted(to) != now.is_doubted(to) => ChangedBy::Finding,
             // What stands as it stood was worked out of bars before it that were adjusted otherwise, or of another bar.
             () if now.worked.is_some() && then.worked != now.worked => ChangedBy::Action,
@@ -143,7 +143,7 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Slot, finding::Split};
+    use crate::{Slot, basis::TakenOut};
 
     fn bar(close: &str) -> Bar {
         Bar::new(Slot(1), [close; 4].map(|p| p.parse().unwrap()), None)
@@ -159,11 +159,11 @@ mod tests {
         let both = ["p", "q"];
         let nothing = |order: &[&'static str], in_range| Standpoint { in_range, order: order.to_vec(), ..Standpoint::default() };
         let half = BigRational::new(1.into(), 2.into());
-        let splits = [Split { ex_date: crate::TradeDate(2), new: 2, old: 1 }];
+        let taken_out = [TakenOut { ex_date: crate::TradeDate(2), prices: half.clone(), volumes: half.recip() }];
         for (then, now, wanted) in [
             (at(&a, "p", &both, &[]), at(&b, "p", &both, &[]), ChangedBy::Bar),
             (at(&a, "p", &both, &[]), at(&a_again, "p", &both, &[]), ChangedBy::Bar),
-            (at(&a, "p", &both, &[]), Standpoint { splits: &splits, ..at(&b, "p", &both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", &both, &[]), Standpoint { taken_out: &taken_out, ..at(&b, "p", &both, &[]) }, ChangedBy::Action),
             (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
             (at(&a, "p", &both, &[]), Standpoint { action: Some(0), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
             (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&b, "p", &both, &[]) }, ChangedBy::Bar),

@@ -12,9 +12,10 @@ use crate::{
     reading::{Leg, Subject},
     unclear::Unclear,
     universes::why_without,
-    whole::union,
+    whole::{alone, union},
 };
 use futures_util::{StreamExt, stream};
+use mizuno_config::GOLDEN;
 use mizuno_core::{
     Action, Bar, Interval, Overlap, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate,
     action::What,
@@ -60,7 +61,7 @@ impl Research {
         for wanted in std::mem::take(&mut resolved.series) {
             let subject = match self.subject_of(&resolved, &wanted, &known).await {
                 // Of one source, what is adjusted has to be as traded before.
-                Ok(Subject::One(row)) if resolved.question.adjust.is_some() => self.alone(&setup, row, &known).map(Subject::Golden),
+                Ok(Subject::One(row)) if resolved.question.adjust.is_some() => self.alone(&setup, row, &known).await.map(Subject::Golden),
                 subject => subject,
             };
             let subject = match subject {
@@ -87,7 +88,7 @@ impl Research {
             others.push(other);
         }
         let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
-        let unclear = self.unclear(&setup, &known.splits, views.iter().map(|v| &v.row), resolved.instant).await?;
+        let unclear = self.unclear(&setup, &known, views.iter().map(|v| &v.row)).await?;
         let by_row: HashMap<i64, &View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
         let acts =
             question.adjust.is_some() || question.shape.columns.contains(&Column::Action) || question.works_out(Quantity::TotalReturn);
@@ -260,8 +261,8 @@ fn stands(setup: &Setup, subject: &Subject, (views, unclear): (&HashMap<i64, &Vi
             let (held, missing) = (view.standing.held.clone(), view.standing.missing());
             Some(Stands { extent: hull(&held), held, missing, measured: Measured::One(view.sight.clone()) })
         }
-        Subject::Golden(_) => {
-            let whole = union(setup, &mine, unclear)?;
+        Subject::Golden(lineup) => {
+            let whole = if lineup.key.source == GOLDEN { union(setup, &mine, unclear)? } else { alone(mine.first()?, unclear) };
             let extent = mine.iter().filter_map(|v| hull(&v.standing.held)).reduce(|a, b| a.hull(&b));
             let (held, missing) = (whole.standing.held.clone(), whole.standing.missing());
             Some(Stands { extent, held, missing, measured: Measured::Golden(whole) })

@@ -217,7 +217,8 @@ impl Prepared {
                     for part in &lineup.parts {
                         let Some(stamp) = stamp(part.row.id) else { continue };
                         say(&format!("{} {}", part.row.key, stamp.0));
-                        part.splits().iter().for_each(|s| say(&format!("split {} {}:{}", s.ex_date, s.new, s.old)));
+                        part.accounted_from().iter().for_each(|from| say(&format!("brought back from {from}")));
+                        part.taken_out().iter().for_each(|t| say(&format!("taken out {} {} {}", t.ex_date, t.prices, t.volumes)));
                         part.doubted.within(&span).for_each(|d| say(&format!("doubted {} {}", d.start.0, d.end.0)));
                     }
                 }

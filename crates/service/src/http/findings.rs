@@ -14,10 +14,12 @@ use mizuno_collect::Collect;
 use mizuno_core::{
     Interval, SeriesKey, Side, Slot, Span, TradeDate,
     finding::{Check, Rules},
+    spans::within,
 };
 use mizuno_desk::{Setup, moments};
 use mizuno_research::{
     Research,
+    golden::Part,
     noticed::{Noticed, WhichFindings, Witnesses},
     whole::union,
 };
@@ -154,12 +156,16 @@ pub(super) async fn show_lineup(research: Data<Research>, whose: Query<Whose>) -
         from: (*from != TradeDate(i32::MIN)).then(|| from.to_string()),
         sources: places.iter().map(|p| names[*p].clone()).collect(),
     });
+    let view_of = |part: &Part| views.iter().find(|v| v.row.id == part.row.id);
     let sources = lineup.parts.iter().map(|p| LineupSource {
         source: p.row.key.source.clone(),
-        basis: p.basis_in_words().to_owned(),
+        basis: p.basis_in_words(),
         doubted: interval.count(&p.doubted),
-        unclear: unclear.of(p.row.id).map_or(0, |slots| interval.count(slots)),
-        completeness: views.iter().find(|v| v.row.id == p.row.id).map(|v| wire::completeness(v.completeness(&all))).unwrap_or_default(),
+        unclear: view_of(p).map_or(0, |v| {
+            let since = p.accounted_from().map_or(Slot(i64::MIN), Slot::on);
+            unclear.count(p.row.id, interval, &within(&v.standing.held, &(since..Slot(i64::MAX))))
+        }),
+        completeness: view_of(p).map(|v| wire::completeness(v.completeness(&all))).unwrap_or_default(),
     });
     Ok(Json(Lineup {
         series: lineup.key.to_string(),

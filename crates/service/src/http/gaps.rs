@@ -74,9 +74,9 @@ pub(super) async fn list_gaps(research: Data<Research>, which: Query<Which>) -> 
     let (setup, wanted) = (research.desk.setup(), which.wanted()?);
     let views = research.series_with_gaps(&setup, &wanted).await?;
     if which.golden == Some(true) {
-        let splits = research.splits(&setup, research.desk.store.newest()).await?;
-        let unclear = research.unclear(&setup, &splits, views.iter().map(|v| &v.row), research.desk.store.newest()).await?;
-        let found = gaps::golden_gaps(&setup, (&splits, &unclear), &views, &wanted, which.most())?;
+        let known = research.known(&setup, research.desk.store.newest()).await?;
+        let unclear = research.unclear(&setup, &known, views.iter().map(|v| &v.row)).await?;
+        let found = gaps::golden_gaps(&setup, (&known, &unclear), &views, &wanted, which.most())?;
         let venue = |g: &GoldenGap| views.iter().find(|v| v.row.key.symbol == g.series.symbol).map(|v| v.post.venue);
         return Ok(Json(found.iter().filter_map(|g| Some(golden(g, venue(g)?))).collect()));
     }

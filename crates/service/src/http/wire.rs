@@ -361,7 +361,7 @@ fn series_told(member: &Member, told: &Told, now: Timestamp) -> mizuno_api::Seri
     // An open end, or one still to come, is told as absent.
     let to_come = if key.interval.is_intraday() { now.0 } else { now.0 / DAY + 1 };
     let moment = |slot: Slot| (slot.0 > i64::MIN && slot.0 <= to_come).then(|| moments::written(key.interval, slot));
-    let source = |(name, basis): &(String, &'static str)| mizuno_api::SourceTold { source: name.clone(), basis: (*basis).to_owned() };
+    let source = |(name, basis): &(String, String)| mizuno_api::SourceTold { source: name.clone(), basis: basis.clone() };
     let left_out = |(source, why): &(String, String)| mizuno_api::LeftOut { source: source.clone(), why: why.clone() };
     mizuno_api::SeriesTold {
         series: key.to_string(),
