@@ -48,6 +48,14 @@ impl Asked {
     }
 }
 
+impl Asked {
+    /// The same whatever the session: a source may take out an action in the morning of its ex-date.
+    pub(crate) fn of_every() -> Asked {
+        let ends = (TradeDate(i32::MIN), TradeDate(i32::MAX));
+        Asked { interval: Interval::Daily, adjustment: Adjustment { which: Adjust::All, anchor: Anchor::Newest }, ends }
+    }
+}
+
 impl Adjusted {
     /// By the rolls of a chain: what the prices of each leg are multiplied by, each up to a slot.
     pub(crate) fn by_rolls(legs: Vec<(Slot, BigRational)>) -> Adjusted {

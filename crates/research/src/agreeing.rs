@@ -2,15 +2,16 @@
 
 use crate::{
     Research,
-    adjusting::{Adjusted, Asked},
+    adjusting::Adjusted,
     basis::Basis,
     closes::Closes,
     findings::{Known, takes_out},
 };
 use futures_util::future::BoxFuture;
+use jiff::tz::TimeZone;
 use mizuno_config::GOLDEN;
 use mizuno_core::{
-    Decimal, Instrument, Interval, SeriesKey, Side, Slot, Timestamp, TradeDate,
+    Decimal, Instrument, Interval, SeriesKey, Side, Timestamp, TradeDate, Versions,
     adjust::{Adjust, Effect},
     agreement::{Agreement, Ours, Step, ToldClose, agreement},
 };
@@ -36,30 +37,17 @@ impl Research {
     ///
     /// # Errors
     /// When the instrument is not known, or the store cannot be read.
-    pub async fn agreed(&self, setup: &Setup, symbol: &str, adjusted: &Adjusted, as_of: Timestamp) -> Result<Vec<Agreed>, DeskError> {
+    pub async fn agreed(&self, setup: &Setup, symbol: &str, as_of: Timestamp) -> Result<Vec<Agreed>, DeskError> {
         let known = self.known(setup, as_of).await?;
         let instrument = setup.instrument(symbol)?;
-        let all = self.desk.store.sources_of(&instrument.symbol, Interval::Daily, Side::Trade).await?;
-        let adjusting: Vec<(SeriesRow, Adjust)> =
-            all.into_iter().filter_map(|row| takes_out(setup, &row.key).map(|which| (row, which))).collect();
-        if adjusting.is_empty() {
-            return Ok(vec![]);
-        }
-        let traded = match self.told_as_traded(setup, instrument, &known).await? {
-            Some(closes) => Some(self.read_closes(setup, &closes, setup.calendar_of(instrument)?, &known).await?),
-            None => None,
-        };
         let mut out = vec![];
-        for (row, which) in adjusting {
-            let source = row.key.source.clone();
+        for row in self.desk.store.sources_of(&instrument.symbol, Interval::Daily, Side::Trade).await? {
+            let Some(which) = takes_out(setup, &row.key) else { continue };
             let adjusted_for = if which == Adjust::All { "splits and dividends" } else { "splits" };
-            out.push(match &traded {
-                None => Agreed { source, adjusted_for, found: None, says: vec![] },
-                Some(traded) => {
-                    let (found, says) = self.held_against(setup, &row, (adjusted, which), traded, as_of).await?;
-                    Agreed { source, adjusted_for, found: Some(found).filter(|found| found.sessions > 0), says }
-                }
-            });
+            let accounted = self.accounted_of(setup, &row, &known).await?;
+            let found = accounted.as_ref().map(|accounted| accounted.agreement.clone()).filter(|found| found.sessions > 0);
+            let says = accounted.map(|accounted| accounted.says.clone()).unwrap_or_default();
+            out.push(Agreed { source: row.key.source, adjusted_for, found, says });
         }
         Ok(out)
     }
@@ -68,7 +56,7 @@ impl Research {
     pub(crate) async fn told_as_traded(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Option<Closes>, DeskError> {
         let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
         let mut lineup = self.lined_up(setup, &key, known).await?;
-        lineup.leave_out(|part| (!matches!(part.basis, Basis::AsTold)).then(|| "its prices are adjusted".to_owned()));
+        lineup.leave_out(|part| matches!(part.basis, Basis::Adjusted(..)).then(|| "its prices are adjusted".to_owned()));
         Ok(lineup.ranks.iter().any(|(_, places)| !places.is_empty()).then(|| Closes::daily(lineup)))
     }
 
@@ -81,52 +69,41 @@ impl Research {
         known: &'r Known,
     ) -> BoxFuture<'r, Result<Vec<(Step, String)>, DeskError>> {
         Box::pin(async move {
-            let (Some(which), Some(instrument)) = (takes_out(setup, &row.key), setup.known(&row.key.symbol)) else { return Ok(vec![]) };
-            let Some(closes) = self.told_as_traded(setup, instrument, known).await? else { return Ok(vec![]) };
-            let calendar = setup.calendar_of(instrument)?;
-            let traded = self.read_closes(setup, &closes, calendar, known).await?;
-            let worth = self.worth(setup, instrument, known).await?;
-            let asked = Asked::of_all(calendar, known.as_of);
-            let adjusted = self.adjusted_by(setup, instrument, asked, known, (&traded, &worth)).await?;
-            let (found, says) = self.held_against(setup, row, (&adjusted, which), &traded, known.as_of).await?;
+            let Some(found) = self.accounted_of(setup, row, known).await? else { return Ok(vec![]) };
             // Whoever reads a finding reads its date before it.
-            let without_date = |says: String| says.split_once(": ").map_or_else(|| says.clone(), |(_, rest)| rest.to_owned());
-            Ok(found.steps.into_iter().zip(says.into_iter().map(without_date)).collect())
+            let without_date = |says: &String| says.split_once(": ").map_or_else(|| says.clone(), |(_, rest)| rest.to_owned());
+            Ok(found.agreement.steps.iter().copied().zip(found.says.iter().map(without_date)).collect())
         })
     }
+}
 
-    /// An adjusted series held against closes as traded: where the two agree, and each step in a sentence.
-    async fn held_against(
-        &self,
-        setup: &Setup,
-        row: &SeriesRow,
-        (adjusted, which): (&Adjusted, Adjust),
-        traded: &[(TradeDate, Decimal)],
-        as_of: Timestamp,
-    ) -> Result<(Agreement, Vec<String>), DeskError> {
-        let instrument = setup.instrument(&row.key.symbol)?;
-        let zone = setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
-        let versions = self.desk.store.versions(row, Slot(i64::MIN)..Slot(i64::MAX), as_of).await?;
-        let newest = versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(|all| all.last().filter(|v| !v.withdrawn));
-        let told: Vec<ToldClose> =
-            newest.map(|v| ToldClose { date: v.bar.slot.date(), learned: v.recorded_at.date_in(&zone), close: v.bar.close() }).collect();
-        let mut ours: Vec<(Ours, String)> = vec![];
-        let mut idle: Vec<(TradeDate, String)> = vec![];
-        for (known, judged) in adjusted.actions.iter().filter(|(_, judged)| which == Adjust::All || judged.action.is_of_shares()) {
-            match &judged.effect {
-                Effect::Applied { price, .. } => {
-                    let factor = price.to_f64().unwrap_or(1.0);
-                    ours.push((Ours { counts_on: judged.counts_on, factor }, known.action.to_string()));
-                }
-                Effect::Not(_) => idle.push((judged.counts_on, known.action.to_string())),
-                Effect::AfterAnchor | Effect::NotAsked => {}
+/// An adjusted series held against closes as traded: where the two agree, and each step in a sentence.
+pub(crate) fn agreed_with(
+    row: &SeriesRow,
+    instrument: &Instrument,
+    zone: &TimeZone,
+    (versions, traded): (&Versions, &[(TradeDate, Decimal)]),
+    (adjusted, which): (&Adjusted, Adjust),
+) -> (Agreement, Vec<String>) {
+    let newest = versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(|all| all.last().filter(|v| !v.withdrawn));
+    let told: Vec<ToldClose> =
+        newest.map(|v| ToldClose { date: v.bar.slot.date(), learned: v.recorded_at.date_in(zone), close: v.bar.close() }).collect();
+    let mut ours: Vec<(Ours, String)> = vec![];
+    let mut idle: Vec<(TradeDate, String)> = vec![];
+    for (known, judged) in adjusted.actions.iter().filter(|(_, judged)| which == Adjust::All || judged.action.is_of_shares()) {
+        match &judged.effect {
+            Effect::Applied { price, .. } => {
+                let factor = price.to_f64().unwrap_or(1.0);
+                ours.push((Ours { counts_on: judged.counts_on, factor }, known.action.to_string()));
             }
+            Effect::Not(_) => idle.push((judged.counts_on, known.action.to_string())),
+            Effect::AfterAnchor | Effect::NotAsked => {}
         }
-        let found = agreement(traded, &told, &ours.iter().map(|(ours, _)| *ours).collect::<Vec<_>>());
-        let dividends = (which == Adjust::All).then_some(instrument);
-        let says = found.steps.iter().map(|step| sentence(&row.key.source, step, &ours, &idle, dividends)).collect();
-        Ok((found, says))
     }
+    let found = agreement(traded, &told, &ours.iter().map(|(ours, _)| *ours).collect::<Vec<_>>());
+    let dividends = (which == Adjust::All).then_some(instrument);
+    let says = found.steps.iter().map(|step| sentence(&row.key.source, step, &ours, &idle, dividends)).collect();
+    (found, says)
 }
 
 /// What a step says, and what would explain it; a dividend only where the source takes out `dividends` of an instrument.

@@ -1,23 +1,24 @@
 //! On which basis a source tells its prices, and how they come to be as traded.
 //!
-//! What is adjusted for splits is brought back by the lists of splits. What is adjusted for dividends, too, is brought back by every action
-//! that is known here, and held against the closes of sources that tell them as traded: as far back as the actions account for its prices, it has a
-//! part in golden series, and before that it has none.
+//! Adjusted prices are brought back by the actions that are known here, and held against the closes of sources that tell them as traded, where
+//! there are any: as far back as the actions account for its prices, a source has a part in golden series, and before that it has none.
 
 use crate::{
     Research,
     adjusting::Asked,
+    agreeing::agreed_with,
     closes::Closes,
-    findings::{Known, offer_of},
+    findings::{Known, offer_of, takes_out},
     golden::Lineup,
     worth::Worth,
 };
 use futures_util::future::BoxFuture;
 use jiff::tz::TimeZone;
-use mizuno_config::profile::Adjusted;
+use mizuno_config::profile;
 use mizuno_core::{
-    Decimal, Instrument, Interval, SeriesKey, Side, Slot, Spans, Timestamp, TradeDate, Versions,
-    adjust::Effect,
+    Decimal, Interval, SeriesKey, Side, Slot, Spans, Timestamp, TradeDate, Versions,
+    adjust::{Adjust, Effect},
+    agreement::Agreement,
     basis::{self, TakenOut},
 };
 use mizuno_desk::{DeskError, Setup};
@@ -35,91 +36,83 @@ pub(crate) const NOBODY_TELLS: &str =
 pub(crate) enum Basis {
     /// They are told so.
     AsTold,
-    /// They are adjusted for splits, which the lists tell.
-    Splits(Arc<[TakenOut]>),
-    /// They are adjusted for every action; `None` until it is known what they are held against.
-    All(Option<Box<Against>>),
+    /// They are adjusted; `None` until it is known what they are held against.
+    Adjusted(Adjust, Option<Box<Against>>),
 }
 
-/// What prices that are adjusted for every action are held against.
+/// What adjusted prices are held against.
 #[derive(Clone)]
 pub(crate) struct Against {
-    closes: Closes,
+    /// The closes of sources that tell them as traded; `None` where none does.
+    closes: Option<Closes>,
     worth: Worth,
-    tick: Decimal,
     /// What came of it; `None` until somebody looked.
     accounted: Option<Arc<Accounted>>,
 }
 
-/// What that follows from: the serial of the setup, the series' revision, and the state of what it is held against.
+/// What the accounting of a series follows from: the serial of the setup, its revision or the instant, and the state of what it is held against.
 pub(crate) type FollowsFrom = (u64, i64, Vec<u8>);
 
-/// How far the actions that are known account for the prices of a source.
+/// How far the actions that are known account for the adjusted prices of a source.
 pub(crate) struct Accounted {
     /// What the source takes out, in the order of the sessions.
     pub taken_out: Vec<TakenOut>,
-    /// From this date on they do; `TradeDate(i32::MAX)` where they do not at all.
+    /// From this date on they do; `TradeDate(i32::MIN)` where they do all through, and `TradeDate(i32::MAX)` where they do not at all.
     pub from: TradeDate,
-    /// Whether it tells bars before that date.
-    pub is_cut: bool,
     /// The slots in which the source has no part: those before that date, and those of bars that nobody can bring back for certain.
-    unclear: Arc<Spans>,
+    pub unclear: Spans,
+    /// How its closes agree with those that were traded, and each step that no action accounts for in a sentence.
+    pub agreement: Agreement,
+    /// The sentences, in the order of the steps.
+    pub says: Vec<String>,
 }
 
 impl Basis {
+    /// What was found; `None` of prices that are told as traded, and until somebody looked.
+    pub(crate) fn accounted(&self) -> Option<&Arc<Accounted>> {
+        if let Basis::Adjusted(_, Some(against)) = self { against.accounted.as_ref() } else { None }
+    }
+
+    /// Says what was found.
+    pub(crate) fn set(&mut self, found: Arc<Accounted>) {
+        if let Basis::Adjusted(_, Some(against)) = self {
+            against.accounted = Some(found);
+        }
+    }
+
     /// What is taken out of its prices, so far as that is known.
     pub(crate) fn taken_out(&self) -> &[TakenOut] {
-        match self {
-            Basis::Splits(taken_out) => taken_out,
-            Basis::All(Some(against)) => against.accounted.as_ref().map_or(&[], |accounted| &accounted.taken_out),
-            Basis::AsTold | Basis::All(None) => &[],
-        }
+        self.accounted().map_or(&[], |accounted| &accounted.taken_out)
     }
 
-    /// Whether some of its prices may have to be brought back.
+    /// Whether its bars may be others than it tells, or none.
     pub(crate) fn brings_back(&self) -> bool {
-        match self {
-            Basis::AsTold => false,
-            Basis::Splits(taken_out) => !taken_out.is_empty(),
-            Basis::All(_) => true,
-        }
-    }
-
-    /// What was found of a source that adjusts for every action; `None` of others, and until somebody looked.
-    pub(crate) fn accounted(&self) -> Option<&Arc<Accounted>> {
-        if let Basis::All(Some(against)) = self { against.accounted.as_ref() } else { None }
+        let changes = |accounted: &Arc<Accounted>| !accounted.taken_out.is_empty() || accounted.from != TradeDate(i32::MIN);
+        !matches!(self, Basis::AsTold) && self.accounted().is_none_or(changes)
     }
 
     /// In words.
     pub(crate) fn in_words(&self) -> String {
-        match self {
-            Basis::AsTold => "as traded".to_owned(),
-            Basis::Splits(splits) if splits.is_empty() => "adjusted for splits, of which there are none".to_owned(),
-            Basis::Splits(_) => "adjusted for splits, brought back by the list of splits".to_owned(),
-            Basis::All(_) => match self.accounted().filter(|accounted| accounted.is_cut) {
-                None => "adjusted for splits and dividends, brought back by the actions that are known".to_owned(),
-                Some(accounted) => format!(
-                    "adjusted for splits and dividends, brought back from {} on by the actions that are known, which do not account for \
-                     its prices before",
-                    accounted.from
-                ),
-            },
+        let Basis::Adjusted(which, _) = self else { return "as traded".to_owned() };
+        let (what, by, accounts) = match which {
+            Adjust::All => ("splits and dividends", "the actions that are known", "do not account"),
+            Adjust::Splits => ("splits", "the list of splits", "does not account"),
+        };
+        match self.accounted().map(Arc::as_ref) {
+            Some(Accounted { from, .. }) if *from != TradeDate(i32::MIN) => {
+                format!("adjusted for {what}, brought back from {from} on by {by}, which {accounts} for its prices before")
+            }
+            Some(accounted) if accounted.taken_out.is_empty() => format!("adjusted for {what}, of which there are none"),
+            _ => format!("adjusted for {what}, brought back by {by}"),
         }
     }
 
     /// What changes when a price that is brought back may, as bytes.
     pub(crate) fn state(&self, setup: &Setup, symbol: &str, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
-        let mut out = vec![];
         match self {
-            Basis::AsTold => {}
-            Basis::Splits(splits) => {
-                out.extend(splits.len().to_be_bytes());
-                out.extend(splits.iter().flat_map(|t| format!("{} {} {};", t.ex_date, t.prices, t.volumes).into_bytes()));
-            }
-            Basis::All(None) => {}
-            Basis::All(Some(against)) => out.extend(against.state(setup, symbol, known, named)?),
+            Basis::Adjusted(_, Some(against)) => against.state(setup, symbol, known, named),
+            Basis::AsTold | Basis::Adjusted(_, None) => Ok(vec![]),
         }
-        Ok(out)
     }
 }
 
@@ -127,14 +120,17 @@ impl Against {
     fn state(&self, setup: &Setup, symbol: &str, known: &Known, named: Option<Timestamp>) -> Result<Vec<u8>, DeskError> {
         let actions = known.actions.of(symbol).iter().map(|k| format!("{} {};", k.action.ex_date, k.action));
         let mut out = actions.collect::<String>().into_bytes();
-        out.extend(self.closes.state(setup, known, named)?);
+        if let Some(closes) = &self.closes {
+            out.extend(closes.state(setup, known, named)?);
+        }
         out.extend(self.worth.state(setup, known, named)?);
         Ok(out)
     }
 
     /// Whether nothing has been learned of it since the instant.
     fn is_of_now(&self, setup: &Setup, known: &Known) -> Result<bool, DeskError> {
-        Ok(self.closes.are_of_now(setup, known)? && self.worth.is_of_now(setup, known)?)
+        let closes = self.closes.as_ref().map_or(Ok(true), |closes| closes.are_of_now(setup, known))?;
+        Ok(closes && self.worth.is_of_now(setup, known)?)
     }
 }
 
@@ -157,30 +153,44 @@ pub(crate) fn basis_of(setup: &Setup, known: &Known, key: &SeriesKey) -> Result<
     let without_tick =
         |what: &str| format!("its prices are adjusted for {what}, and without a tick_size of the instrument it is not clear what was paid");
     match adjusted {
-        Adjusted::No => Ok(Basis::AsTold),
-        Adjusted::Splits => match known.splits.of(setup, &key.symbol).filter(|_| key.interval == Interval::Daily) {
+        profile::Adjusted::No => Ok(Basis::AsTold),
+        profile::Adjusted::Splits => match known.splits.of(setup, &key.symbol).filter(|_| key.interval == Interval::Daily) {
             None => Err(format!("its prices are adjusted for splits, and no list of splits of {} is collected", instrument.venue)),
             Some(splits) if !splits.is_empty() && instrument.tick_size.is_none() => Err(without_tick("splits")),
-            Some(splits) => Ok(Basis::Splits(splits.iter().map(TakenOut::from).collect())),
+            Some(_) => Ok(Basis::Adjusted(Adjust::Splits, None)),
         },
-        Adjusted::SplitsAndDividends if key.interval != Interval::Daily || key.side != Side::Trade => {
+        profile::Adjusted::SplitsAndDividends if key.interval != Interval::Daily || key.side != Side::Trade => {
             Err("its prices are adjusted for dividends, and only daily bars of trades can be brought back to what was paid".to_owned())
         }
-        Adjusted::SplitsAndDividends if instrument.tick_size.is_none() => Err(without_tick("dividends")),
-        Adjusted::SplitsAndDividends => Ok(Basis::All(None)),
+        profile::Adjusted::SplitsAndDividends if instrument.tick_size.is_none() => Err(without_tick("dividends")),
+        profile::Adjusted::SplitsAndDividends => Ok(Basis::Adjusted(Adjust::All, None)),
     }
 }
 
 impl Research {
-    /// What the prices of an instrument that are adjusted for every action are held against; no block is opened for it.
-    pub(crate) async fn against(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Option<Box<Against>>, DeskError> {
-        let Some(tick) = instrument.tick_size else { return Ok(None) };
-        let Some(closes) = self.told_as_traded(setup, instrument, known).await? else { return Ok(None) };
-        Ok(Some(Box::new(Against { closes, worth: self.worth(setup, instrument, known).await?, tick, accounted: None })))
+    /// What the adjusted prices of a series are held against; no block is opened for it. `None` where they are adjusted for dividends, and
+    /// nobody tells what was paid.
+    pub(crate) async fn against(
+        &self,
+        setup: &Setup,
+        (key, which): (&SeriesKey, Adjust),
+        known: &Known,
+    ) -> Result<Option<Box<Against>>, DeskError> {
+        let instrument = setup.instrument(&key.symbol)?;
+        let closes = match key.side {
+            Side::Trade => self.told_as_traded(setup, instrument, known).await?,
+            Side::Bid | Side::Ask | Side::Mid => None,
+        };
+        let worth = match which {
+            Adjust::All => self.worth(setup, instrument, known).await?,
+            Adjust::Splits => Worth::default(),
+        };
+        let is_enough = closes.is_some() || which == Adjust::Splits;
+        Ok(is_enough.then(|| Box::new(Against { closes, worth, accounted: None })))
     }
 
-    /// Looks how far the actions account for the prices of those parts of a line-up that are adjusted for every action. It is in a box, since
-    /// the closes that they are held against are a golden series, too.
+    /// Looks how far the actions account for the adjusted parts of a line-up. It is in a box, since the closes that they are held against are a
+    /// golden series, too.
     pub(crate) fn account<'r>(
         &'r self,
         setup: &'r Setup,
@@ -189,50 +199,81 @@ impl Research {
     ) -> BoxFuture<'r, Result<(), DeskError>> {
         Box::pin(async move {
             for part in &mut lineup.parts {
-                if let Basis::All(Some(against)) = &mut part.basis {
-                    against.accounted = Some(self.accounted(setup, &part.row, against, known).await?);
+                let Basis::Adjusted(which, against) = &mut part.basis else { continue };
+                if against.is_none() {
+                    *against = self.against(setup, (&part.row.key, *which), known).await?;
+                }
+                if let Some(against) = against.as_mut().filter(|against| against.accounted.is_none()) {
+                    against.accounted = Some(self.accounted(setup, &part.row, (*which, against), known).await?);
                 }
             }
             Ok(())
         })
     }
 
-    /// The slots in which a series that is adjusted for every action has no part in the golden one.
-    pub(crate) async fn unaccounted(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Arc<Spans>, DeskError> {
-        let always = || Arc::new(Spans::from([Slot(i64::MIN)..Slot(i64::MAX)]));
-        let Some(against) = self.against(setup, setup.instrument(&row.key.symbol)?, known).await? else { return Ok(always()) };
-        Ok(self.accounted(setup, row, &against, known).await?.unclear.clone())
+    /// How far the actions account for the prices of a series; `None` where they are as traded, or nobody can say.
+    pub(crate) async fn accounted_of(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Option<Arc<Accounted>>, DeskError> {
+        // What has no part in golden series is held against the others all the same.
+        let which = match basis_of(setup, known, &row.key) {
+            Ok(Basis::Adjusted(which, _)) => Some(which),
+            Ok(Basis::AsTold) | Err(_) => takes_out(setup, &row.key),
+        };
+        let Some(which) = which else { return Ok(None) };
+        match self.against(setup, (&row.key, which), known).await? {
+            Some(against) => Ok(Some(self.accounted(setup, row, (which, &against), known).await?)),
+            None => Ok(None),
+        }
     }
 
-    async fn accounted(&self, setup: &Setup, row: &SeriesRow, against: &Against, known: &Known) -> Result<Arc<Accounted>, DeskError> {
+    async fn accounted(
+        &self,
+        setup: &Setup,
+        row: &SeriesRow,
+        (which, against): (Adjust, &Against),
+        known: &Known,
+    ) -> Result<Arc<Accounted>, DeskError> {
         let instrument = setup.instrument(&row.key.symbol)?;
         let calendar = setup.calendar_of(instrument)?;
         let is_of_now = row.revision <= known.as_of.0 && against.is_of_now(setup, known)?;
-        // What is told of the configuration stands in its serial, and the rest in revisions and actions.
-        let follows = (setup.serial, row.revision, against.state(setup, &row.key.symbol, known, None)?);
-        if let Some(found) = self.accounted.recall(row.id, &follows).filter(|_| is_of_now) {
+        let named = (!is_of_now).then_some(known.as_of);
+        // What is told of the configuration stands in its serial, and the rest in revisions and actions; as of one instant it is the same for ever.
+        let state = against.state(setup, &row.key.symbol, known, named)?;
+        let follows = (setup.serial, named.map_or(row.revision, |at| at.0), state);
+        if let Some(found) = self.accounted.recall(row.id, &follows) {
             return Ok(found);
         }
-        let traded = self.read_closes(setup, &against.closes, calendar, known).await?;
-        let asked = Asked::of_all(calendar, known.as_of);
-        let adjusted = self.adjusted_by(setup, instrument, asked, known, (&traded, &against.worth)).await?;
+        let traded = match &against.closes {
+            Some(closes) => self.read_closes(setup, closes, calendar, known).await?,
+            None => vec![],
+        };
+        let adjusted = self.adjusted_by(setup, instrument, Asked::of_every(), known, (&traded, &against.worth)).await?;
         let mut taken_out: Vec<TakenOut> = vec![];
-        for (_, judged) in adjusted.actions {
-            if let Effect::Applied { price, volume } = judged.effect {
-                taken_out.push(TakenOut { ex_date: judged.counts_on, prices: price, volumes: volume });
+        for (_, judged) in adjusted.actions.iter().filter(|(_, judged)| which == Adjust::All || judged.action.is_of_shares()) {
+            if let Effect::Applied { price, volume } = &judged.effect {
+                taken_out.push(TakenOut { ex_date: judged.counts_on, prices: price.clone(), volumes: volume.clone() });
             }
         }
         let zone = setup.config.venues.get(&instrument.venue).map_or(TimeZone::UTC, |v| v.zone.clone());
         let versions = self.desk.store.versions(row, Slot(i64::MIN)..Slot(i64::MAX), known.as_of).await?;
-        let from = basis::accounted_from(&fits(&versions, &traded, &taken_out, &zone)).unwrap_or(TradeDate(i32::MAX));
-        let made = basis::as_traded(&versions, known.as_of, &taken_out, &zone, against.tick);
-        let unclear = made.unclear.iter().filter(|slot| slot.date() >= from).map(|slot| row.key.interval.span_of(*slot));
-        let unclear = [Slot(i64::MIN)..Slot::on(from)].into_iter().chain(unclear).collect();
-        let is_cut = versions.rows.first().is_some_and(|oldest| oldest.bar.slot.date() < from);
-        let found = Arc::new(Accounted { taken_out, from, is_cut, unclear: Arc::new(unclear) });
-        if is_of_now {
-            self.accounted.keep(row.id, follows, found.clone());
-        }
+        let (agreement, says) = agreed_with(row, instrument, &zone, (&versions, &traded), (&adjusted, which));
+        let from = match which {
+            // A split is so large that a step shows it; what else differs from day to day is no matter of the basis.
+            Adjust::Splits => agreement.steps.last().map_or(TradeDate(i32::MIN), |step| step.on),
+            Adjust::All => {
+                let from = basis::accounted_from(&fits(&versions, &traded, &taken_out, &zone)).unwrap_or(TradeDate(i32::MAX));
+                let is_all = versions.rows.first().is_none_or(|oldest| oldest.bar.slot.date() >= from);
+                if is_all { TradeDate(i32::MIN) } else { from }
+            }
+        };
+        let made = match instrument.tick_size.filter(|_| !taken_out.is_empty()) {
+            Some(tick) => basis::as_traded(&versions, known.as_of, &taken_out, &zone, tick).unclear,
+            None => vec![],
+        };
+        let start = if from == TradeDate(i32::MIN) { Slot(i64::MIN) } else { Slot::on(from) };
+        let unclear = made.into_iter().filter(|slot| *slot >= start).map(|slot| row.key.interval.span_of(slot));
+        let unclear = [Slot(i64::MIN)..start].into_iter().filter(|span| span.start < span.end).chain(unclear).collect();
+        let found = Arc::new(Accounted { taken_out, from, unclear, agreement, says });
+        self.accounted.keep(row.id, follows, found.clone());
         Ok(found)
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::{Research, basis::Basis, findings::Known, golden::Lineup};
 use mizuno_config::GOLDEN;
-use mizuno_core::{Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Timestamp, TradeDate, spans::hull};
+use mizuno_core::{Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Timestamp, TradeDate, adjust::Adjust, spans::hull};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::blocks::Needed;
 
@@ -75,7 +75,9 @@ impl Research {
     ) -> Result<Option<Closes>, DeskError> {
         for key in keys(instrument, sides) {
             let mut lineup = self.lined_up(setup, &key, known).await?;
-            lineup.leave_out(|part| matches!(part.basis, Basis::All(_)).then(|| "its prices are adjusted for dividends".to_owned()));
+            lineup.leave_out(|part| {
+                matches!(part.basis, Basis::Adjusted(Adjust::All, _)).then(|| "its prices are adjusted for dividends".to_owned())
+            });
             if !lineup.parts.is_empty() {
                 return Ok(Some(Closes { lineup, interval: key.interval }));
             }

@@ -40,10 +40,10 @@ impl Part {
         self.basis.taken_out()
     }
 
-    /// Of prices that are adjusted for dividends, the date from which on the actions account for them.
+    /// Of adjusted prices that actions account for from a date on, and not before, that date.
     #[must_use]
     pub fn accounted_from(&self) -> Option<TradeDate> {
-        self.basis.accounted().map(|accounted| accounted.from)
+        self.basis.accounted().map(|accounted| accounted.from).filter(|from| *from != TradeDate(i32::MIN))
     }
 
     /// How its prices come to be as traded.
@@ -101,8 +101,8 @@ impl Research {
         let mut lineup = self.unexamined(setup, key, known).await?;
         self.examine_lineup(setup, &mut lineup, known).await?;
         lineup.leave_out(|part| {
-            let never = part.basis.accounted().is_some_and(|accounted| accounted.from == TradeDate(i32::MAX));
-            never.then(|| "its prices are adjusted for dividends, and the actions that are known do not account for them".to_owned())
+            let never = part.accounted_from() == Some(TradeDate(i32::MAX));
+            never.then(|| "its prices are adjusted, and the actions that are known do not account for them".to_owned())
         });
         Ok(lineup)
     }
@@ -119,11 +119,11 @@ impl Research {
     pub(crate) async fn unexamined(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Lineup, DeskError> {
         let mut lineup = self.lined_up(setup, key, known).await?;
         for part in &mut lineup.parts {
-            if let Basis::All(against) = &mut part.basis {
-                *against = self.against(setup, setup.instrument(&key.symbol)?, known).await?;
+            if let Basis::Adjusted(which, against) = &mut part.basis {
+                *against = self.against(setup, (&part.row.key, *which), known).await?;
             }
         }
-        lineup.leave_out(|part| matches!(part.basis, Basis::All(None)).then(|| NOBODY_TELLS.to_owned()));
+        lineup.leave_out(|part| matches!(part.basis, Basis::Adjusted(_, None)).then(|| NOBODY_TELLS.to_owned()));
         Ok(lineup)
     }
 
@@ -153,8 +153,8 @@ impl Research {
         let refused = |why: String| DeskError::Invalid(format!("{} cannot be adjusted: {why}; ask for adjust=none", row.key));
         let mut basis = basis_of(setup, known, &row.key).map_err(refused)?;
         let zone = setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
-        if let Basis::All(against) = &mut basis {
-            *against = Some(self.against(setup, instrument, known).await?.ok_or_else(|| refused(NOBODY_TELLS.to_owned()))?);
+        if let Basis::Adjusted(which, against) = &mut basis {
+            *against = Some(self.against(setup, (&row.key, *which), known).await?.ok_or_else(|| refused(NOBODY_TELLS.to_owned()))?);
         }
         let (key, tick) = (row.key.clone(), instrument.tick_size);
         let parts = vec![Part { row, basis, doubted: Spans::new(), sight: None }];
@@ -307,7 +307,8 @@ impl Lineup {
     /// brought back, where there may be some.
     pub(crate) fn marked_sources(&self) -> Vec<String> {
         let names = self.sources();
-        let marked: Vec<String> = names.iter().filter(|_| self.brings_back()).map(|name| format!("{name} (brought back)")).collect();
+        let is_adjusted = self.parts.iter().any(|part| !matches!(part.basis, Basis::AsTold));
+        let marked: Vec<String> = names.iter().filter(|_| is_adjusted).map(|name| format!("{name} (brought back)")).collect();
         names.into_iter().chain(marked).collect()
     }
 
@@ -339,18 +340,21 @@ impl GoldenReading {
 
     async fn bars_as_traded(&self, part: &Part, span: Span) -> Result<AsTraded, DeskError> {
         let store = &self.desk.store;
-        let Some(tick) = self.lineup.tick.filter(|_| part.basis.brings_back()) else {
-            let bars = store.bars_only(&part.row, span, self.as_of, self.needed).await?;
-            return Ok(AsTraded { bars, ..AsTraded::default() });
-        };
-        let from = match (&part.basis, part.basis.accounted()) {
-            (Basis::All(_), Some(accounted)) => Slot::on(accounted.from),
+        let span = match (&part.basis, part.accounted_from()) {
             // Nobody looked, so that nothing is certain.
-            (Basis::All(_), None) => span.end,
-            (Basis::AsTold | Basis::Splits(_), _) => span.start,
+            (Basis::Adjusted(..), None) if part.basis.accounted().is_none() => span.end..span.end,
+            (_, Some(from)) => Slot::on(from).max(span.start).min(span.end)..span.end,
+            (_, None) => span,
         };
-        let span = from.max(span.start).min(span.end)..span.end;
-        let versions = store.versions(&part.row, span, self.as_of).await?;
-        Ok(basis::as_traded(&versions, self.as_of, part.taken_out(), &self.lineup.zone, tick))
+        match (part.taken_out(), self.lineup.tick) {
+            ([], _) | (_, None) => {
+                let bars = store.bars_only(&part.row, span, self.as_of, self.needed).await?;
+                Ok(AsTraded { bars, ..AsTraded::default() })
+            }
+            (taken_out, Some(tick)) => {
+                let versions = store.versions(&part.row, span, self.as_of).await?;
+                Ok(basis::as_traded(&versions, self.as_of, taken_out, &self.lineup.zone, tick))
+            }
+        }
     }
 }

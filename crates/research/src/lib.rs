@@ -52,9 +52,7 @@ pub struct Research {
     pub desk: Arc<Desk>,
     /// What the checks found, until bars change.
     examined: findings::Examined,
-    /// Bars of which it is not clear what was paid, until a bar or a split is learned.
-    unclear: unclear::Remembered,
-    /// How far the actions account for prices that are adjusted for dividends.
+    /// How far the actions account for adjusted prices.
     accounted: lately::OfSeries<basis::FollowsFrom, basis::Accounted>,
     /// What findings were lately judged by: as of one instant it is the same for ever.
     known: Lately<(u64, Timestamp), findings::Known>,
@@ -77,7 +75,6 @@ impl Research {
         Arc::new(Research {
             desk,
             examined: findings::Examined::default(),
-            unclear: unclear::Remembered::default(),
             accounted: lately::OfSeries::default(),
             known: Lately::of(findings::REMEMBERED),
             acted: Lately::of(actions::REMEMBERED),

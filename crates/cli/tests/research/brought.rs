@@ -72,6 +72,30 @@ async fn what_actions_account_for_is_what_was_traded() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_bonus_issue_that_no_list_has_makes_no_golden_bar_wrong() {
+    let (bench, service) = collected(&["HTH"], &["aldx-daily", "lodestar-daily"]);
+    // The source takes the bonus issue out of its prices, and nobody knows of it: before it, its prices are not those that were traded.
+    bench.write("ranking.toml", "[[rank]]\nsources = [\"lodestar\", \"harbour\"]\n");
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    let found = rows(&service, &["HTH", "--from", "2020-01-06"]);
+    assert_eq!(
+        found.iter().map(|(bar, _)| bar.clone()).collect::<Vec<_>>(),
+        truth(&bench, "HTH")[truth(&bench, "HTH").len() - found.len()..]
+    );
+    assert!(found.iter().all(|(bar, source)| (source == "lodestar") == (bar[..10] >= *"2024-08-05")), "{found:?}");
+    let lineup = service.cli(&["lineup", "HTH"]).out;
+    assert!(
+        lineup.contains("brought back from 2024-08-05 on by the list of splits, which does not account for its prices before"),
+        "{lineup}"
+    );
+    // Alone, its bars before that are missing where traded prices are asked for, and stand as the source tells them where they are not.
+    let alone = service.cli(&["bars", "HTH", "--source", "lodestar", "--from", "2024-07-29", "--to", "2024-08-05", "--adjust", "splits"]);
+    assert!(alone.out.lines().count() == 2 && alone.err.contains("expected=6, held=1, excused=0, missing=5"), "{alone:?}");
+    let told = service.cli(&["bars", "HTH", "--source", "lodestar", "--from", "2024-07-29", "--to", "2024-08-05"]);
+    assert_eq!(told.out.lines().count(), 7, "{told:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_action_that_a_person_enters_lets_a_source_take_part_from_then_on() {
     let (bench, service) = collected(&["HTH"], &["aldx-daily", "lodestar-adjusted-daily"]);
     let before = rows(&service, &["HTH"]);

@@ -130,6 +130,7 @@ impl Research {
         subject.each_lineup(&mut |lineup| {
             lineup.parts.iter_mut().for_each(|part| part.sight = views.get(&part.row.id).map(|view| view.sight.clone()));
         });
+        unclear.tell(&mut subject);
         let rows = subject.rows();
         let (delisted, mut wanted) = (known.actions.delisting(&wanted.instrument.symbol).filter(|_| question.delisting), wanted);
         let standing = stands(setup, &subject, (views, unclear));

@@ -39,7 +39,7 @@ pub(super) async fn list_actions(research: Data<Research>, which: Query<Which>) 
         actions: adjusted.actions.iter().map(wire::action).collect(),
         events: events(instrument),
         conflicts,
-        checked: research.agreed(&setup, &which.instrument, &adjusted, instant).await?.into_iter().map(wire::action_check).collect(),
+        checked: research.agreed(&setup, &which.instrument, instant).await?.into_iter().map(wire::action_check).collect(),
     }))
 }
 
