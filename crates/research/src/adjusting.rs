@@ -5,7 +5,7 @@ use crate::{
     actions::KnownAction,
     closes::{Closes, last_before},
     findings::Known,
-    worth::Worth,
+    worth::{Worth, why_no_rate},
 };
 use mizuno_core::{
     Calendar, Decimal, Instrument, Interval, Side, Slot, Timestamp, TradeDate,
@@ -108,6 +108,12 @@ impl Research {
         let rates = self.read_rates(setup, worth, known).await?;
         let (session, rate) = (|date| calendar.session_from(date), |currency: &str, date| rates.before(currency, date));
         let mut judged = adjust::judge(actions, adjustment.which, until, &instrument.currency, session, close, rate);
+        for judged in judged.iter_mut().filter(|judged| judged.rate.is_none()) {
+            let rate = judged.action.foreign(&instrument.currency).map(|currency| (currency, instrument.currency.as_str()));
+            if let (Effect::Not(why), Some(rate)) = (&mut judged.effect, rate) {
+                why_no_rate(setup, rate, judged.counts_on).iter().for_each(|more| *why = format!("{why}; {more}"));
+            }
+        }
         // Where bars are held behind it, trading went on.
         let traded_until = read.last().map(|(date, _)| *date);
         for delisting in judged.iter_mut().filter(|j| j.action.is_a_delisting() && traded_until.is_some_and(|last| last >= j.counts_on)) {

@@ -3,7 +3,6 @@
 use crate::{
     Research,
     adjusting::Adjusted,
-    basis::Basis,
     closes::Closes,
     findings::{Known, takes_out},
 };
@@ -56,7 +55,7 @@ impl Research {
     pub(crate) async fn told_as_traded(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Option<Closes>, DeskError> {
         let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
         let mut lineup = self.lined_up(setup, &key, known).await?;
-        lineup.leave_out(|part| matches!(part.basis, Basis::Adjusted(..)).then(|| "its prices are adjusted".to_owned()));
+        lineup.leave_out(|part| part.basis.which().map(|_| "its prices are adjusted".to_owned()));
         Ok(lineup.ranks.iter().any(|(_, places)| !places.is_empty()).then(|| Closes::daily(lineup)))
     }
 

@@ -1,6 +1,6 @@
 //! The closes of an instrument, which its actions and its dividends' rates are held against.
 
-use crate::{Research, basis::Basis, findings::Known, golden::Lineup};
+use crate::{Research, findings::Known, golden::Lineup};
 use mizuno_config::GOLDEN;
 use mizuno_core::{Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Timestamp, TradeDate, adjust::Adjust, spans::hull};
 use mizuno_desk::{DeskError, Setup};
@@ -75,9 +75,7 @@ impl Research {
     ) -> Result<Option<Closes>, DeskError> {
         for key in keys(instrument, sides) {
             let mut lineup = self.lined_up(setup, &key, known).await?;
-            lineup.leave_out(|part| {
-                matches!(part.basis, Basis::Adjusted(Adjust::All, _)).then(|| "its prices are adjusted for dividends".to_owned())
-            });
+            lineup.leave_out(|part| (part.basis.which() == Some(Adjust::All)).then(|| "its prices are adjusted for dividends".to_owned()));
             if !lineup.parts.is_empty() {
                 return Ok(Some(Closes { lineup, interval: key.interval }));
             }

@@ -119,11 +119,11 @@ impl Research {
     pub(crate) async fn unexamined(&self, setup: &Setup, key: &SeriesKey, known: &Known) -> Result<Lineup, DeskError> {
         let mut lineup = self.lined_up(setup, key, known).await?;
         for part in &mut lineup.parts {
-            if let Basis::Adjusted(which, against) = &mut part.basis {
-                *against = self.against(setup, (&part.row.key, *which), known).await?;
+            if let Basis::Adjusted { which, state, .. } = &mut part.basis {
+                *state = self.state_of_basis(setup, (&part.row.key, *which), known).await?;
             }
         }
-        lineup.leave_out(|part| matches!(part.basis, Basis::Adjusted(_, None)).then(|| NOBODY_TELLS.to_owned()));
+        lineup.leave_out(|part| matches!(part.basis, Basis::Adjusted { state: None, .. }).then(|| NOBODY_TELLS.to_owned()));
         Ok(lineup)
     }
 
@@ -153,8 +153,9 @@ impl Research {
         let refused = |why: String| DeskError::Invalid(format!("{} cannot be adjusted: {why}; ask for adjust=none", row.key));
         let mut basis = basis_of(setup, known, &row.key).map_err(refused)?;
         let zone = setup.config.venues.get(&instrument.venue).map_or(jiff::tz::TimeZone::UTC, |v| v.zone.clone());
-        if let Basis::Adjusted(which, against) = &mut basis {
-            *against = Some(self.against(setup, (&row.key, *which), known).await?.ok_or_else(|| refused(NOBODY_TELLS.to_owned()))?);
+        if let Basis::Adjusted { which, state, .. } = &mut basis {
+            let found = self.state_of_basis(setup, (&row.key, *which), known).await?;
+            *state = Some(found.ok_or_else(|| refused(NOBODY_TELLS.to_owned()))?);
         }
         let (key, tick) = (row.key.clone(), instrument.tick_size);
         let parts = vec![Part { row, basis, doubted: Spans::new(), sight: None }];
@@ -247,8 +248,11 @@ impl Lineup {
             put(&[part.row.id, named.map_or(part.row.revision, |at| at.0)]);
             known.standard_in_numbers(setup, &part.row, named, &mut put)?;
         }
-        for part in &self.parts {
-            out.extend(part.basis.state(setup, &part.row.key.symbol, known, named)?);
+        // As of one instant it is the same for ever.
+        for part in self.parts.iter().filter(|_| named.is_none()) {
+            if let Basis::Adjusted { state: Some(state), .. } = &part.basis {
+                out.extend(state);
+            }
         }
         Ok(out)
     }
@@ -342,7 +346,7 @@ impl GoldenReading {
         let store = &self.desk.store;
         let span = match (&part.basis, part.accounted_from()) {
             // Nobody looked, so that nothing is certain.
-            (Basis::Adjusted(..), None) if part.basis.accounted().is_none() => span.end..span.end,
+            (Basis::Adjusted { .. }, None) if part.basis.accounted().is_none() => span.end..span.end,
             (_, Some(from)) => Slot::on(from).max(span.start).min(span.end)..span.end,
             (_, None) => span,
         };

@@ -12,6 +12,7 @@
 //!
 //! It asks no source and runs nothing, and knows nothing of HTTP or of the types that go over the wire.
 
+mod accounting;
 pub mod actions;
 pub mod adjusting;
 pub mod agreeing;
@@ -53,13 +54,15 @@ pub struct Research {
     /// What the checks found, until bars change.
     examined: findings::Examined,
     /// How far the actions account for adjusted prices.
-    accounted: lately::OfSeries<basis::FollowsFrom, basis::Accounted>,
+    accounted: lately::OfSeries<accounting::FollowsFrom, basis::Accounted>,
     /// What findings were lately judged by: as of one instant it is the same for ever.
     known: Lately<(u64, Timestamp), findings::Known>,
     /// The actions that were lately asked for, until a list or a person changes them.
     acted: Lately<(u64, Timestamp), actions::Actions>,
     /// Universes that were lately asked for, until a list changes.
     universes: Lately<universes::FollowsFrom, Universe>,
+    /// Of strict rules that were lately asked for, what came of reviews that are over.
+    settled: Lately<(u64, String), universes::Settled>,
     /// Chains that were lately rolled.
     chains: Lately<chains::FollowsFrom, chains::Chain>,
     /// Held while many series are examined.
@@ -79,6 +82,7 @@ impl Research {
             known: Lately::of(findings::REMEMBERED),
             acted: Lately::of(actions::REMEMBERED),
             universes: Lately::of(universes::REMEMBERED),
+            settled: Lately::of(universes::REMEMBERED),
             chains: Lately::of(chains::REMEMBERED),
             examining: tokio::sync::Mutex::default(),
             at_work: editions::AtWork::default(),

@@ -5,7 +5,8 @@ use futures_util::{StreamExt, stream};
 use mizuno_config::{GOLDEN, universe::Rule};
 use mizuno_core::{
     Bar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
-    review::{Bounds, Daily, Review, judge, reviews, stays},
+    membership::Stay,
+    review::{Bounds, Daily, Reasons, Review, judge, reviews, stays},
     spans::hull,
 };
 use mizuno_desk::{
@@ -37,7 +38,20 @@ struct Reviewed {
     rule: Rule,
     bounds: Bounds,
     reviews: Vec<Review>,
+    /// Of a strict rule, what came of reviews before: what had been learned by then is the same for ever.
+    before: Arc<Settled>,
+    /// How many reviews are over for good.
+    settled: usize,
 }
+
+/// The stays that follow from the first reviews of a strict rule, by symbol.
+#[derive(Default)]
+pub(crate) struct Settled {
+    reviews: usize,
+    stays: HashMap<String, Stays>,
+}
+
+type Stays = Vec<(Stay, Reasons)>;
 
 impl Research {
     /// A universe as it was known at an instant.
@@ -93,6 +107,8 @@ impl Research {
         for calendar in setup.calendars.values() {
             put(&[calendar.closed_by(as_of) as i64]);
         }
+        // By actions, bars of adjusted series are brought back.
+        put(&[self.desk.store.listed_since().min(as_of).0]);
         for row in self.desk.store.series().await?.iter().filter(|row| row.key.interval == Interval::Daily) {
             put(&[row.id, named.map_or(row.revision, |at| at.0)]);
             known.standard_in_numbers(setup, row, named, &mut put)?;
@@ -104,6 +120,15 @@ impl Research {
     async fn members_by(self: &Arc<Self>, setup: &Arc<Setup>, name: &str, rule: &Rule, as_of: Timestamp) -> Result<Members, DeskError> {
         let Some(calendar) = setup.calendars.get(&rule.venue) else { return Ok(Members::new()) };
         let closed = calendar.closed_by(as_of);
+        let reviews = reviews(calendar.sessions(), rule.since, rule.review, closed);
+        let next_open = |review: &Review| calendar.sessions().get(review.at + 1).map_or(as_of, |s| s.open().min(as_of));
+        let settled = match rule.strict {
+            true => reviews.partition_point(|review| next_open(review) < as_of.min(self.desk.store.newest())),
+            false => 0,
+        };
+        let key = (setup.serial, name.to_owned());
+        // As of an instant before, fewer reviews are over than were looked at.
+        let before = self.settled.recall(&key).filter(|before| before.reviews <= settled).unwrap_or_default();
         let reviewed = Arc::new(Reviewed {
             bounds: Bounds {
                 price: rule.price_at_least,
@@ -111,15 +136,16 @@ impl Research {
                 sessions: rule.turnover_sessions as usize,
                 listed: rule.listed_sessions as usize,
             },
-            reviews: reviews(calendar.sessions(), rule.since, rule.review, closed),
+            reviews,
             rule: rule.clone(),
+            before,
+            settled,
         });
         // What had been learned by each review; without `strict`, what is known now of the bars dated before it.
-        let next_open = |review: &Review| calendar.sessions().get(review.at + 1).map_or(as_of, |s| s.open().min(as_of));
         let mut known: Vec<Arc<Known>> = vec![];
         match rule.strict {
             true => {
-                for review in &reviewed.reviews {
+                for review in &reviewed.reviews[reviewed.before.reviews..] {
                     known.push(Arc::new(self.read_known(setup, next_open(review)).await?));
                 }
             }
@@ -152,8 +178,10 @@ impl Research {
         let fitting: Vec<usize> = (0..setup.config.instruments.len()).filter(|at| fits(&setup.config.instruments[*at])).collect();
         let mut found = stream::iter(fitting.into_iter().map(one)).buffered(SIDE_BY_SIDE);
         let mut out = Members::new();
+        let mut over = Settled { reviews: settled, stays: HashMap::new() };
         while let Some(one) = found.next().await {
-            let (symbol, stays) = one?;
+            let (symbol, (first, stays)) = one?;
+            over.stays.insert(symbol.clone(), first);
             let by = format!("rule {name}");
             let membership = |(stay, (joined, left))| Membership {
                 stay,
@@ -167,18 +195,23 @@ impl Research {
                 out.insert(symbol.clone(), stays.into_iter().map(membership).collect());
             }
         }
+        if settled > reviewed.before.reviews {
+            self.settled.keep(key, over);
+        }
         Ok(out)
     }
 
+    /// The stays of an instrument by the reviews that are over for good, and by all.
     async fn reviewed(
         &self,
         setup: &Setup,
         instrument: &Instrument,
         reviewed: &Reviewed,
         (known, sights): (&[Arc<Known>], &Sights),
-    ) -> Result<Vec<(mizuno_core::membership::Stay, mizuno_core::review::Reasons)>, DeskError> {
+    ) -> Result<(Stays, Stays), DeskError> {
         let calendar = setup.calendar_of(instrument)?;
-        let Reviewed { rule, bounds, reviews } = reviewed;
+        let Reviewed { rule, bounds, reviews, before, settled } = reviewed;
+        let reviews = &reviews[before.reviews..];
         let wants_bars = bounds.price.is_some() || bounds.turnover.is_some();
         let sessions = calendar.sessions();
         let mut verdicts = Vec::with_capacity(reviews.len());
@@ -197,7 +230,9 @@ impl Research {
             };
             verdicts.push((*review, verdict));
         }
-        Ok(stays(sessions, verdicts))
+        let rest = verdicts.split_off(settled.saturating_sub(before.reviews));
+        let over = stays(before.stays.get(&instrument.symbol).cloned().unwrap_or_default(), sessions, verdicts);
+        Ok((over.clone(), stays(over, sessions, rest)))
     }
 
     /// What is held of some series at an instant, by their numbers.

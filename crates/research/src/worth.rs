@@ -78,6 +78,13 @@ impl Rates {
     }
 }
 
+/// Why there is no rate of a currency where `rates.toml` names the pairs of one; `None` where it names none.
+pub(crate) fn why_no_rate(setup: &Setup, (currency, into): (&str, &str), date: TradeDate) -> Option<String> {
+    let rate = setup.config.rates.rate(currency, into)?;
+    let pairs: Vec<&str> = rate.pair.iter().chain(&rate.over).map(String::as_str).collect();
+    Some(format!("rates.toml takes it from {}, of which no close is held of the {STALE} days before {date}", pairs.join(" and ")))
+}
+
 impl Research {
     /// The pairs that tell what dividends of an instrument are worth, of which nobody says it.
     pub(crate) async fn worth(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Worth, DeskError> {

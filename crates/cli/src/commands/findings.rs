@@ -165,16 +165,18 @@ pub async fn lineup(client: &Client, ask: WhoseLineup) -> Result<Code, Failure> 
         let since = rank.from.as_ref().map_or(String::new(), |d| format!("from {d} on: "));
         out!("{since}{}", if rank.sources.is_empty() { "no source".to_owned() } else { rank.sources.join(", then ") });
     }
+    let names = found.sources.iter().map(|s| &s.source).chain(found.left_out.iter().map(|l| &l.source));
+    let width = names.map(|name| name.chars().count()).max().unwrap_or_default();
     for s in &found.sources {
         let doubted = if s.doubted > 0 { format!(", {} doubted", show::counted(s.doubted, "bar")) } else { String::new() };
         let unclear = match s.unclear {
             0 => String::new(),
             n => format!(", {} left out: several prices, or none, fit what it told", show::counted(n, "bar")),
         };
-        out!("    {:<12} {} complete, {}{doubted}{unclear}", s.source, show::percent(&s.completeness), s.basis);
+        out!("    {:<width$} {} complete, {}{doubted}{unclear}", s.source, show::percent(&s.completeness), s.basis);
     }
     for l in &found.left_out {
-        out!("    {:<12} left out: {}", l.source, l.why);
+        out!("    {:<width$} left out: {}", l.source, l.why);
     }
     Ok(Code::Fine)
 }

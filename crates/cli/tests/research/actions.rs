@@ -375,7 +375,9 @@ async fn a_dividend_without_a_rate_has_that_of_a_pair() {
     );
     let told = service.cli(&["actions", "LNT.B"]);
     assert!(
-        told.out.contains("dividend 0.01 USD on 2025-04-07 is not applied: it is paid in USD, and no rate to NZD is known"),
+        told.out.contains(
+            "dividend 0.01 USD on 2025-04-07 is not applied: it is paid in USD, and no rate to NZD is known; rates.toml takes it from"
+        ) && told.out.contains(", of which no close is held of the 7 days before 2025-04-07"),
         "{told:?}"
     );
 }

@@ -118,7 +118,7 @@ async fn a_doubted_bar_gives_way_until_a_person_accepts_it() {
         lineup.out
     );
     assert!(
-        lineup.out.contains("1 bar doubted") && lineup.out.contains("harbour      left out: ranking.toml does not rank it"),
+        lineup.out.contains("1 bar doubted") && lineup.out.contains("harbour  left out: ranking.toml does not rank it"),
         "{}",
         lineup.out
     );
@@ -146,11 +146,7 @@ async fn adjusted_prices_are_brought_back_or_left_out() {
     let harbour = service.cli(&["bars", "SME", "--columns", "date,source"]);
     assert!(harbour.code == 0 && !harbour.out.contains("lodestar"), "{}", harbour.err);
     let lineup = service.cli(&["lineup", "SME"]);
-    assert!(
-        lineup.out.contains("lodestar     left out: its prices are adjusted for splits, and no list of splits of ALDX"),
-        "{}",
-        lineup.out
-    );
+    assert!(lineup.out.contains("lodestar left out: its prices are adjusted for splits, and no list of splits of ALDX"), "{}", lineup.out);
 
     let bench = demo();
     bench.write("ranking.toml", "[[rank]]\nsources = [\"lodestar\"]\n");

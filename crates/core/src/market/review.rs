@@ -132,11 +132,16 @@ pub fn judge(bounds: &Bounds, review: Review, sessions: &[Session], listed: Opti
 /// Why a stay began, and why it ended where it did.
 pub type Reasons = (String, Option<String>);
 
-/// The stays that follow from the verdicts of reviews, each with the reasons for its two ends.
+/// The stays that follow from the verdicts of reviews, each with the reasons for its two ends; `before` are those that follow from the
+/// reviews before, of which the last may still go on.
 #[must_use]
-pub fn stays(sessions: &[Session], verdicts: impl IntoIterator<Item = (Review, Result<String, String>)>) -> Vec<(Stay, Reasons)> {
-    let mut out: Vec<(Stay, Reasons)> = vec![];
-    let mut open = false;
+pub fn stays(
+    before: Vec<(Stay, Reasons)>,
+    sessions: &[Session],
+    verdicts: impl IntoIterator<Item = (Review, Result<String, String>)>,
+) -> Vec<(Stay, Reasons)> {
+    let mut open = before.last().is_some_and(|(stay, _)| stay.days.end == STILL);
+    let mut out = before;
     for (review, verdict) in verdicts {
         let on = sessions[review.at].date;
         match (verdict, open) {
@@ -155,4 +160,30 @@ pub fn stays(sessions: &[Session], verdicts: impl IntoIterator<Item = (Review, R
         }
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calendar::tests::{aldermere, date};
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Whoever goes on from what came of the first reviews finds what all of them give, and each stay is where reviews let it in.
+        #[test]
+        fn stays_may_be_gone_on_with(fits in prop::collection::vec(any::<bool>(), 60), first in 0usize..61) {
+            let calendar = aldermere("2025-01-06", "2025-04-16");
+            let sessions = calendar.sessions();
+            let all = reviews(sessions, date("2025-01-08"), Every::Day, sessions.len());
+            let verdict = |(n, review): (usize, &Review)| (*review, if fits[n] { Ok(n.to_string()) } else { Err(n.to_string()) });
+            let verdicts: Vec<_> = all.iter().take(fits.len()).enumerate().map(verdict).collect();
+            let whole = stays(vec![], sessions, verdicts.clone());
+            let (before, after) = verdicts.split_at(first.min(verdicts.len()));
+            prop_assert_eq!(&stays(stays(vec![], sessions, before.to_vec()), sessions, after.to_vec()), &whole);
+            for (review, verdict) in &verdicts {
+                let belongs = whole.iter().any(|(stay, _)| stay.days.contains(&review.from));
+                prop_assert_eq!(belongs, verdict.is_ok(), "{}", review.from);
+            }
+        }
+    }
 }

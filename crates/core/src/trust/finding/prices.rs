@@ -17,6 +17,8 @@ const NEAR: usize = 10;
 const LEVEL: usize = 5;
 /// New shares for old ones, as splits usually are.
 const USUAL_SPLITS: [(i64, i64); 11] = [(3, 2), (2, 1), (3, 1), (4, 1), (5, 1), (6, 1), (8, 1), (10, 1), (20, 1), (50, 1), (100, 1)];
+/// The logarithm of the least of them, 3 for 2, rounded down.
+const LEAST_SPLIT: f64 = 0.405;
 
 /// Prices above (or below) the middles of both neighbourhoods by more than the
 /// usual true range and `limit` deviations of it, and by three times as much as
@@ -109,6 +111,11 @@ pub(super) fn jumps(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Vec<
         let known: f64 = subject.splits.iter().filter(|s| before < s.ex_date && s.ex_date <= after).map(ratio).sum();
         // A split that is known must account for the jump, and must be one.
         let left = found - known;
+        // No split is nearer to none, and few jumps are as large: the rest need not be looked at.
+        let within = (4.0 * deviation).max(0.03);
+        if known == 0.0 && left.abs() + within < LEAST_SPLIT {
+            continue;
+        }
         let level = level_after(rows, days, i) - known;
         let first = days[i + 1].rows.start..days[i + 1].rows.start + 1;
         if known != 0.0 && found.abs() < known.abs() / 2.0 && level.abs() > known.abs() / 2.0 {
@@ -116,7 +123,7 @@ pub(super) fn jumps(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Vec<
             out.push(subject.finding(Check::SplitLikeJump, first, detail));
             continue;
         }
-        let Some((new, old)) = nearest_split(left, (4.0 * deviation).max(0.03)) else { continue };
+        let Some((new, old)) = nearest_split(left, within) else { continue };
         let lasting = (level - ratio(&Split { ex_date: TradeDate(0), new, old })).abs() < (8.0 * deviation).max(0.12);
         if known == 0.0 && left.abs() > rule.limit * deviation && lasting {
             let detail =

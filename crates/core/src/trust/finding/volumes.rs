@@ -7,6 +7,9 @@ use super::{
 
 /// Sessions on each side that a session's volume is held against.
 const AROUND: usize = 20;
+/// What is nearest to no factor at all and still near one: a power of ten less the furthest that counts as near.
+const LEAST: f64 = std::f64::consts::LN_10 - FURTHEST;
+const FURTHEST: f64 = 1.1;
 /// Round factors that units are mistaken by, as powers of ten.
 const POWERS: [i32; 6] = [1, 2, 3, -1, -2, -3];
 
@@ -14,7 +17,12 @@ const POWERS: [i32; 6] = [1, 2, 3, -1, -2, -3];
 pub(super) fn factors(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Vec<Finding> {
     let rows = &subject.bars.rows;
     let log = |i: usize| rows[i].volume.filter(|v| *v > 0).map(|v| (v as f64).ln());
-    let level = |d: &Day<'_>| median(&mut d.rows.clone().filter_map(log).collect::<Vec<_>>());
+    let mut logs = vec![];
+    let mut level = |d: &Day<'_>| {
+        logs.clear();
+        logs.extend(d.rows.clone().filter_map(log));
+        median(&mut logs)
+    };
     let levels: Vec<(usize, f64)> = days.iter().enumerate().filter_map(|(i, d)| Some((i, level(d)?))).collect();
     if levels.len() < 5 {
         return vec![];
@@ -22,9 +30,15 @@ pub(super) fn factors(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Ve
     let mut found: Vec<(usize, i32)> = vec![];
     for (at, &(day, here)) in levels.iter().enumerate() {
         let around = &levels[at.saturating_sub(AROUND)..(at + AROUND + 1).min(levels.len())];
+        // Whether the middle lies so far away as it must is told by a count; to find the middle takes ten times as long.
+        let below = around.iter().filter(|l| l.1 < here - LEAST).count();
+        let above = around.iter().filter(|l| l.1 > here + LEAST).count();
+        if 2 * below.max(above) < around.len() {
+            continue;
+        }
         let Some(usual) = usual(&mut around.iter().map(|l| l.1).collect::<Vec<_>>()) else { continue };
         let (away, deviation) = (here - usual.middle, usual.deviation.max(0.15));
-        let near = |p: &i32| (away - f64::from(*p) * std::f64::consts::LN_10).abs() < (3.0 * deviation).clamp(0.5, 1.1);
+        let near = |p: &i32| (away - f64::from(*p) * std::f64::consts::LN_10).abs() < (3.0 * deviation).clamp(0.5, FURTHEST);
         if away.abs() > rule.limit * deviation
             && let Some(power) = POWERS.into_iter().find(near)
         {
