@@ -8,6 +8,7 @@ use mizuno_core::{
     standing::Standing,
 };
 use mizuno_desk::{Setup, View};
+use std::borrow::Cow;
 
 /// What a golden series is expected to have, and has: what any source that takes part in it does, on the dates for which it is ranked.
 pub struct Whole {
@@ -31,22 +32,31 @@ pub fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(setup: &Setup, views:
     let views: Vec<(&View<'d>, Spans)> = views.iter().map(std::borrow::Borrow::borrow).map(part).collect();
     let first = views.first()?.0;
     let always = Spans::from([Slot(i64::MIN)..Slot(i64::MAX)]);
-    let all = |of: &dyn Fn(&View<'d>) -> Spans| -> Spans {
-        let ranked = views.iter().map(|(v, ranked)| if *ranked == always { of(v) } else { intersection(&of(v), ranked) });
-        ranked.reduce(|a, b| spans::union(&a, &b)).unwrap_or_default()
+    let all = |of: &dyn Fn(&'v View<'d>) -> Cow<'v, Spans>| -> Spans {
+        let ranked = views.iter().map(|(v, ranked)| match of(v) {
+            all if *ranked == always => all,
+            all => Cow::Owned(intersection(&all, ranked)),
+        });
+        // Sources of one instrument mostly have the same.
+        ranked.reduce(|a, b| if a == b { a } else { Cow::Owned(spans::union(&a, &b)) }).unwrap_or_default().into_owned()
     };
     let due = views.iter().filter_map(|(v, _)| v.evidence.reach.as_ref().map(|r| r.end)).max().unwrap_or(Slot(i64::MAX));
-    let held = all(&|v| v.standing.held.clone());
+    let interval = first.row.key.interval;
+    let held = all(&|v| Cow::Borrowed(&v.standing.held));
+    let wanted = all(&|v| Cow::Borrowed(&v.standing.expected));
+    if views.iter().all(|(v, _)| v.quiet.is_empty() && v.standing.excused.is_empty()) {
+        let standing = Standing { expected: wanted, held, excused: Spans::new() };
+        return Some(Whole { interval, standing, quiet: Spans::new(), due });
+    }
     // Where one source has answered and it is only quiet, another's silence says nothing more.
-    let wanted = all(&|v| v.standing.expected.clone());
-    let quiet = all(&|v| v.quiet.clone());
+    let quiet = all(&|v| Cow::Borrowed(&v.quiet));
     let expected = spans::union(&difference(&wanted, &quiet), &intersection(&wanted, &held));
     let quiet = difference(&difference(&quiet, &expected), &held);
     // A person who accepts the absence of a golden bar accepts it at each of its sources; one source's excuse excuses no other.
-    let still = all(&|v| difference(&difference(&v.standing.expected, &v.standing.held), &v.standing.excused));
+    let still = all(&|v| Cow::Owned(difference(&difference(&v.standing.expected, &v.standing.held), &v.standing.excused)));
     let excused = difference(&difference(&expected, &held), &still);
     let standing = Standing { expected, held, excused };
-    Some(Whole { interval: first.row.key.interval, standing, quiet, due })
+    Some(Whole { interval, standing, quiet, due })
 }
 
 /// The view of one source, whose prices are brought back alone: where it is not clear what was paid, its bar is missing.

@@ -41,6 +41,9 @@ pub struct Aligned {
 
 /// A number in units of a scale, rounded where it is finer.
 fn units(number: Decimal, scale: u8) -> i64 {
+    if number.scale == scale {
+        return number.mantissa;
+    }
     let units = match number.scale.checked_sub(scale) {
         Some(finer @ 1..) => half_to_even(i128::from(number.mantissa), 10i128.pow(u32::from(finer))),
         _ => number.units(scale),

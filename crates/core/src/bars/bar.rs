@@ -244,21 +244,31 @@ impl Bars {
 
 /// The room that prices and volumes of some bars take.
 pub fn digits<'b>(bars: impl Iterator<Item = &'b Bar>) -> (Digits, Digits) {
-    let (mut price, mut volume) = (Digits::default(), Digits::default());
-    // Digits before the point are those of the extremes at each scale, which are few.
-    let mut extremes = [[0i64; 2]; MAX_SCALE as usize + 1];
+    let (mut price, mut volume) = (Extremes::default(), Extremes::default());
     for bar in bars {
-        for number in bar.prices() {
-            let [low, high] = &mut extremes[usize::from(number.scale.min(MAX_SCALE))];
-            (*low, *high) = ((*low).min(number.mantissa), (*high).max(number.mantissa));
-            price.scale = price.scale.max(number.scale);
-        }
+        bar.prices().into_iter().for_each(|p| price.take(p));
         bar.volume().into_iter().for_each(|v| volume.take(v));
     }
-    for (scale, ends) in (0..).zip(extremes) {
-        ends.into_iter().for_each(|mantissa| price.whole = price.whole.max(Decimal { mantissa, scale }.whole_digits()));
+    (price.digits(), volume.digits())
+}
+
+/// The least and the largest number at each scale that some have: digits before the point are those of them, which are few.
+#[derive(Default)]
+struct Extremes([Option<(i64, i64)>; MAX_SCALE as usize + 1]);
+
+impl Extremes {
+    fn take(&mut self, number: Decimal) {
+        let ends = &mut self.0[usize::from(number.scale.min(MAX_SCALE))];
+        *ends = Some(ends.map_or((number.mantissa, number.mantissa), |(low, high)| (low.min(number.mantissa), high.max(number.mantissa))));
     }
-    (price, volume)
+
+    fn digits(&self) -> Digits {
+        let mut out = Digits::default();
+        for (scale, ends) in (0..).zip(self.0) {
+            ends.into_iter().flat_map(|(low, high)| [low, high]).for_each(|mantissa| out.take(Decimal { mantissa, scale }));
+        }
+        out
+    }
 }
 
 /// The mids of bids and asks of the same slots: half-way between them, price by price, without a volume.

@@ -199,7 +199,8 @@ impl Decimal {
     /// The value, as near as a float comes to it.
     #[must_use]
     pub fn to_f64(self) -> f64 {
-        self.mantissa as f64 / 10f64.powi(i32::from(self.scale))
+        // Powers of ten are exact as far as a scale goes.
+        self.mantissa as f64 / power(self.scale).map_or_else(|| 10f64.powi(i32::from(self.scale)), |power| power as f64)
     }
 
     /// The value as an exact fraction.

@@ -8,7 +8,7 @@ use crate::{
     venue::Venue,
 };
 use jiff::civil::Time;
-use std::ops::Range;
+use std::{ops::Range, sync::Arc};
 
 /// The trading of one trade date, in UTC.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -65,7 +65,7 @@ impl Session {
 /// The sessions of one venue between two dates, worked out once.
 #[derive(Clone, Debug)]
 pub struct Calendar {
-    sessions: Vec<Session>,
+    sessions: Arc<[Session]>,
 }
 
 /// The instant of a time on the wall of `zone`. A time that daylight saving

@@ -2,13 +2,14 @@
 
 use super::{
     Check, Day, Finding, Rule, Subject,
-    robust::{median, usual},
+    robust::{Ordered, median},
 };
 
 /// Sessions on each side that a session's volume is held against.
 const AROUND: usize = 20;
 /// What is nearest to no factor at all and still near one: a power of ten less the furthest that counts as near.
 const LEAST: f64 = std::f64::consts::LN_10 - FURTHEST;
+/// How far from a power of ten still counts as near, as a logarithm.
 const FURTHEST: f64 = 1.1;
 /// Round factors that units are mistaken by, as powers of ten.
 const POWERS: [i32; 6] = [1, 2, 3, -1, -2, -3];
@@ -23,20 +24,20 @@ pub(super) fn factors(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Ve
         logs.extend(d.rows.clone().filter_map(log));
         median(&mut logs)
     };
-    let levels: Vec<(usize, f64)> = days.iter().enumerate().filter_map(|(i, d)| Some((i, level(d)?))).collect();
+    let (at_days, levels): (Vec<usize>, Vec<f64>) = days.iter().enumerate().filter_map(|(i, d)| Some((i, level(d)?))).unzip();
     if levels.len() < 5 {
         return vec![];
     }
     let mut found: Vec<(usize, i32)> = vec![];
-    for (at, &(day, here)) in levels.iter().enumerate() {
-        let around = &levels[at.saturating_sub(AROUND)..(at + AROUND + 1).min(levels.len())];
-        // Whether the middle lies so far away as it must is told by a count; to find the middle takes ten times as long.
-        let below = around.iter().filter(|l| l.1 < here - LEAST).count();
-        let above = around.iter().filter(|l| l.1 > here + LEAST).count();
-        if 2 * below.max(above) < around.len() {
+    let mut around = Ordered::default();
+    levels[..AROUND.min(levels.len())].iter().for_each(|level| around.put(*level));
+    for (at, (&day, &here)) in at_days.iter().zip(&levels).enumerate() {
+        levels.get(at + AROUND).into_iter().for_each(|level| around.put(*level));
+        at.checked_sub(AROUND + 1).into_iter().for_each(|left| around.take(levels[left]));
+        if around.middle().is_none_or(|middle| (here - middle).abs() < LEAST) {
             continue;
         }
-        let Some(usual) = usual(&mut around.iter().map(|l| l.1).collect::<Vec<_>>()) else { continue };
+        let Some(usual) = around.usual() else { continue };
         let (away, deviation) = (here - usual.middle, usual.deviation.max(0.15));
         let near = |p: &i32| (away - f64::from(*p) * std::f64::consts::LN_10).abs() < (3.0 * deviation).clamp(0.5, FURTHEST);
         if away.abs() > rule.limit * deviation
