@@ -253,13 +253,23 @@ pub fn digits<'b>(bars: impl Iterator<Item = &'b Bar>) -> (Digits, Digits) {
 }
 
 /// The least and the largest number at each scale that some have: digits before the point are those of them, which are few.
-#[derive(Default)]
-struct Extremes([Option<(i64, i64)>; MAX_SCALE as usize + 1]);
+#[derive(Debug, Default)]
+pub struct Extremes([Option<(i64, i64)>; MAX_SCALE as usize + 1]);
 
 impl Extremes {
-    fn take(&mut self, number: Decimal) {
+    /// Looks at a further number.
+    #[inline]
+    pub fn take(&mut self, number: Decimal) {
         let ends = &mut self.0[usize::from(number.scale.min(MAX_SCALE))];
         *ends = Some(ends.map_or((number.mantissa, number.mantissa), |(low, high)| (low.min(number.mantissa), high.max(number.mantissa))));
+    }
+
+    /// The least and the largest of all; `None` of none.
+    #[must_use]
+    pub fn ends(&self) -> Option<(Decimal, Decimal)> {
+        let number = |scale: usize, mantissa| Decimal { mantissa, scale: scale as u8 };
+        let each = self.0.iter().enumerate().filter_map(|(scale, ends)| ends.map(|(low, high)| (number(scale, low), number(scale, high))));
+        each.reduce(|(low, high), (lower, higher)| (low.min(lower), high.max(higher)))
     }
 
     fn digits(&self) -> Digits {

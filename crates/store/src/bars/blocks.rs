@@ -144,7 +144,7 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
     for index in 0..file.num_row_groups() {
         let group = Group::new(&file, index)?;
         let mut bars = vec![];
-        let withdrawn = group.bars(price_scale, volume_scale, Needed::ALL, &mut bars)?;
+        let withdrawn = group.bars(price_scale, volume_scale, Needed::ALL, &EVERYWHERE, &mut bars)?;
         let (recorded_at, fetch) = (group.all("recorded_at")?, group.all("fetch")?);
         let stamps = recorded_at.into_iter().zip(fetch).enumerate();
         rows.extend(stamps.zip(bars).map(|((i, (at, fetch)), bar)| {
@@ -157,17 +157,19 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
 }
 
 /// Reads only the bars of a file in which every slot stands once and none is withdrawn:
-/// two columns less to read, and no versions to choose from. They are put behind those in `out`.
+/// two columns less to read, and no versions to choose from. Those in `span` are put behind those in `out`.
 ///
 /// # Errors
 /// When `body` is not such a file.
-pub fn decode_plain(body: Vec<u8>, price_scale: u8, volume_scale: u8, needed: Needed, out: &mut Vec<Bar>) -> Decoded<()> {
+pub fn decode_plain(body: Vec<u8>, (price_scale, volume_scale): (u8, u8), needed: Needed, span: &Span, out: &mut Vec<Bar>) -> Decoded<()> {
     let file = SerializedFileReader::new(Bytes::from(body))?;
     for index in 0..file.num_row_groups() {
-        Group::new(&file, index)?.bars(price_scale, volume_scale, needed, out)?;
+        Group::new(&file, index)?.bars(price_scale, volume_scale, needed, span, out)?;
     }
     Ok(())
 }
+
+const EVERYWHERE: Span = Slot(i64::MIN)..Slot(i64::MAX);
 
 struct Group<'f> {
     reader: Box<dyn RowGroupReader + 'f>,
@@ -185,9 +187,11 @@ impl<'f> Group<'f> {
         Ok(Group { reader: file.get_row_group(index)?, count: file.metadata().row_group(index).num_rows() as usize })
     }
 
-    /// Puts the bars of the group behind those in `out`; the levels of its prices where some row may have none.
-    fn bars(&self, price_scale: u8, volume_scale: u8, needed: Needed, out: &mut Vec<Bar>) -> Decoded<Vec<i16>> {
+    /// Puts the bars of the group that lie in `span` behind those in `out`; the levels of its prices where some row may have none.
+    fn bars(&self, price_scale: u8, volume_scale: u8, needed: Needed, span: &Span, out: &mut Vec<Bar>) -> Decoded<Vec<i16>> {
         let time = self.all("time")?;
+        let before = |slot: Slot| time.partition_point(|at| *at < slot.0);
+        let rows = before(span.start)..before(span.end).max(before(span.start));
         // A bar has all its prices or none, so the levels of one are those of all.
         let (close, levels) = self.spread("close")?;
         let price = |name, needed: bool| needed.then(|| Ok::<Spread, ParquetError>(self.spread(name)?.0)).transpose();
@@ -210,11 +214,11 @@ impl<'f> Group<'f> {
             let volume = |i: usize| Decimal { mantissa: v[i], scale: volume_scale };
             let from = out.len();
             match known.is_empty() {
-                true => out.extend((0..n).map(|i| bar(i, Some(volume(i))))),
-                false => out.extend((0..n).map(|i| bar(i, known.get(i).is_none_or(|level| *level > 0).then(|| volume(i))))),
+                true => out.extend(rows.clone().map(|i| bar(i, Some(volume(i))))),
+                false => out.extend(rows.clone().map(|i| bar(i, known.get(i).is_none_or(|level| *level > 0).then(|| volume(i))))),
             }
             if let Some(interest) = interest {
-                for (i, bar) in out[from..].iter_mut().enumerate() {
+                for (i, bar) in rows.zip(&mut out[from..]) {
                     *bar = bar.with_open_interest(interest.at(i, None)?);
                 }
             }
@@ -236,7 +240,7 @@ impl<'f> Group<'f> {
             let interest = interest.as_ref().map_or(Ok(None), |interest| interest.at(i, own(5)))?;
             Decoded::Ok(Bar::new(Slot(time[i]), prices, volume).with_open_interest(interest))
         };
-        for i in 0..self.count {
+        for i in rows {
             out.push(bar(i)?);
         }
         Ok(levels)
@@ -326,6 +330,8 @@ impl Spread {
     /// A number with `own` of the column's `scale` digits after the point.
     fn number(&self, at: usize, scale: u8, own: u8) -> Decoded<Decimal> {
         let wide = match self {
+            // Most numbers are printed as the column has them, or fit.
+            Spread::Narrow(values) if own >= scale => return Ok(Decimal { mantissa: values[at], scale: own }),
             Spread::Narrow(values) => i128::from(values[at]),
             Spread::Wide(values) => values[at],
         };

@@ -186,10 +186,10 @@ impl StoredBlock {
         blocks::decode(self.body, self.price_scale as u8, self.volume_scale as u8).map_err(damaged)
     }
 
-    /// Puts the bars of a block of one version a slot behind those in `out`.
-    pub(crate) fn open_plain(self, needed: Needed, out: &mut Vec<Bar>) -> Result<()> {
+    /// Puts the bars of a block of one version a slot that lie in `span` behind those in `out`.
+    pub(crate) fn open_plain(self, needed: Needed, span: &Span, out: &mut Vec<Bar>) -> Result<()> {
         let damaged = |source| StoreError::Damaged { block: self.id, source };
-        blocks::decode_plain(self.body, self.price_scale as u8, self.volume_scale as u8, needed, out).map_err(damaged)
+        blocks::decode_plain(self.body, (self.price_scale as u8, self.volume_scale as u8), needed, span, out).map_err(damaged)
     }
 }
 

@@ -1,7 +1,7 @@
 //! The lowest and highest numbers of each block, and which blocks may have a bar that somebody looks for.
 
 use crate::{Result, Store, blocks, series::SeriesRow};
-use mizuno_core::{Decimal, Slot, Span, Spans, Versions};
+use mizuno_core::{Decimal, Slot, Span, Spans, Versions, bar::Extremes};
 use sqlx::SqliteConnection;
 
 /// What a bar must have to be of interest; all bars are where nothing is said.
@@ -26,12 +26,9 @@ impl Sieve {
 
 /// The lowest and highest of some numbers, with one scale; `None` of none.
 fn extremes(numbers: impl Iterator<Item = Decimal>) -> Option<(u8, i64, i64)> {
-    let (mut low, mut high): (Option<Decimal>, Option<Decimal>) = (None, None);
-    for number in numbers {
-        low = Some(low.map_or(number, |low| low.min(number)));
-        high = Some(high.map_or(number, |high| high.max(number)));
-    }
-    let (low, high) = (low?, high?);
+    let mut all = Extremes::default();
+    numbers.for_each(|number| all.take(number));
+    let (low, high) = all.ends()?;
     let scale = low.scale.max(high.scale);
     Some((scale, low.at_scale(scale)?.mantissa, high.at_scale(scale)?.mantissa))
 }

@@ -143,8 +143,7 @@ impl Store {
         let mut out = Bars::default();
         // A block that came into being meanwhile holds what the tail held.
         if blocks.len() > 1 && blocks.len() == reading.blocks.len() && blocks.iter().all(apart) {
-            out = side_by_side(blocks, needed).await?;
-            reading.cut(&mut out);
+            out = side_by_side(blocks, needed, &reading.span).await?;
             reading.blocks.clear();
             let behind = out.rows.len();
             while let Some(bars) = reading.next().await? {
@@ -260,9 +259,9 @@ impl Store {
     }
 }
 
-/// Opens blocks of one version a slot on all cores, and gives their bars in the order of the blocks. The first share has room for
+/// Opens blocks of one version a slot on all cores, and gives their bars in `span` in the order of the blocks. The first share has room for
 /// all of them: a bar is copied once at most, since fresh memory costs as much time as decoding does.
-async fn side_by_side(blocks: Vec<StoredBlock>, needed: Needed) -> Result<Bars> {
+async fn side_by_side(blocks: Vec<StoredBlock>, needed: Needed, span: &Span) -> Result<Bars> {
     let hands = std::thread::available_parallelism().map_or(1, usize::from);
     let share = blocks.len().div_ceil(hands);
     let counted = |blocks: &[StoredBlock]| blocks.iter().map(|b| b.bars as usize).sum::<usize>();
@@ -272,9 +271,10 @@ async fn side_by_side(blocks: Vec<StoredBlock>, needed: Needed) -> Result<Bars> 
     while rest.peek().is_some() {
         let mine: Vec<StoredBlock> = rest.by_ref().take(share).collect();
         let room = if tasks.is_empty() { all } else { counted(&mine) };
+        let span = span.clone();
         tasks.push(tokio::task::spawn_blocking(move || {
             let mut rows = Vec::with_capacity(room);
-            mine.into_iter().try_for_each(|block| block.open_plain(needed, &mut rows)).map(|()| rows)
+            mine.into_iter().try_for_each(|block| block.open_plain(needed, &span, &mut rows)).map(|()| rows)
         }));
     }
     let mut out = Bars::default();
@@ -329,8 +329,8 @@ impl Reading {
                 Some(_) => {
                     let stored = self.block(span.start).await?;
                     if stored.is_plain(self.as_of) && from_tail.rows.is_empty() {
-                        let mut bars = Bars { rows: Vec::with_capacity(stored.bars as usize) };
-                        stored.open_plain(self.needed, &mut bars.rows)?;
+                        let mut bars = Bars::default();
+                        stored.open_plain(self.needed, &self.span, &mut bars.rows)?;
                         bars
                     } else {
                         let mut versions = stored.open()?;
