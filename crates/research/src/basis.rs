@@ -76,13 +76,13 @@ impl Basis {
     /// In words.
     pub(crate) fn in_words(&self) -> String {
         let Some(which) = self.which() else { return "as traded".to_owned() };
-        let (what, by, accounts) = match which {
-            Adjust::All => ("splits and dividends", "the actions that are known", "do not account"),
-            Adjust::Splits => ("splits", "the list of splits", "does not account"),
+        let (what, by) = match which {
+            Adjust::All => ("splits and dividends", "the actions that are known"),
+            Adjust::Splits => ("splits", "the list of splits"),
         };
         match self.accounted().map(Arc::as_ref) {
             Some(Accounted { from, .. }) if *from != TradeDate(i32::MIN) => {
-                format!("adjusted for {what}, brought back from {from} on by {by}, which {accounts} for its prices before")
+                format!("adjusted for {what}, brought back from {from} on; no known action accounts for its older prices")
             }
             Some(accounted) if accounted.taken_out.is_empty() => format!("adjusted for {what}, of which there are none"),
             _ => format!("adjusted for {what}, brought back by {by}"),

@@ -37,13 +37,15 @@ pub async fn explain(client: &Client, response: Response) -> Result<Code, Failur
         note!("{} more series; --json has them all", many - SHOWN);
     }
     // What many series have in common is said once.
-    let mut left_out: BTreeMap<(&str, &str), Vec<&str>> = BTreeMap::new();
+    let mut said: BTreeMap<String, Vec<&str>> = BTreeMap::new();
     for series in &told.series {
-        series.left_out.iter().for_each(|l| left_out.entry((&l.source, &l.why)).or_default().push(&series.series));
+        let adjusted = series.sources.iter().filter(|s| s.basis.starts_with("adjusted")).map(|s| format!("{} is {}", s.source, s.basis));
+        let left_out = series.left_out.iter().map(|l| format!("{} does not take part: {}", l.source, l.why));
+        adjusted.chain(left_out).for_each(|sentence| said.entry(sentence).or_default().push(&series.series));
     }
-    for ((source, why), series) in left_out {
+    for (sentence, series) in said {
         let whose = if series.len() > 3 { format!("{} series", series.len()) } else { series.join(", ") };
-        out!("{whose}: {source} does not take part: {}", escaped(why));
+        out!("{whose}: {}", escaped(&sentence));
     }
     for series in told.series.iter().take(SHOWN) {
         for action in &series.actions {

@@ -52,7 +52,7 @@ pub async fn findings(client: &Client, ask: Findings) -> Result<Code, Failure> {
         out!("    {}", f.evidence);
         out!("    {}", f.explanation);
     }
-    note!("accept one with: mizuno excuse FINDING --by NAME --note WHY");
+    note!("\naccept one with: mizuno excuse FINDING --by NAME --note WHY");
     Ok(code)
 }
 

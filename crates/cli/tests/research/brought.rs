@@ -63,10 +63,11 @@ async fn what_actions_account_for_is_what_was_traded() {
         assert!(mine * 10 >= there * 9, "{symbol}: {mine} of {there}");
     }
     let lineup = service.cli(&["lineup", "KBF"]).out;
-    assert!(lineup.contains("from 2024-12-09 on by the actions that are known, which do not account for its prices before"), "{lineup}");
+    assert!(lineup.contains("brought back from 2024-12-09 on; no known action accounts for its older prices"), "{lineup}");
     let lineup = service.cli(&["lineup", "SME"]).out;
     assert!(
-        lineup.contains("adjusted for splits and dividends, brought back by the actions that are known") && !lineup.contains(" on by"),
+        lineup.contains("adjusted for splits and dividends, brought back by the actions that are known")
+            && !lineup.contains("older prices"),
         "{lineup}"
     );
 }
@@ -85,7 +86,7 @@ async fn a_bonus_issue_that_no_list_has_makes_no_golden_bar_wrong() {
     assert!(found.iter().all(|(bar, source)| (source == "lodestar") == (bar[..10] >= *"2024-08-05")), "{found:?}");
     let lineup = service.cli(&["lineup", "HTH"]).out;
     assert!(
-        lineup.contains("brought back from 2024-08-05 on by the list of splits, which does not account for its prices before"),
+        lineup.contains("adjusted for splits, brought back from 2024-08-05 on; no known action accounts for its older prices"),
         "{lineup}"
     );
     // Alone, its bars before that are missing where traded prices are asked for, and stand as the source tells them where they are not.
@@ -131,6 +132,9 @@ async fn alone_it_is_brought_back_as_far_as_it_can_be() {
     // What cannot be brought back is missing, and not another number.
     assert!(adjusted.out.lines().nth(1).is_some_and(|line| line.starts_with("2024-12-09,")), "{}", adjusted.out);
     assert!(adjusted.err.contains("missing=5"), "{}", adjusted.err);
+    let explained = service.cli(&[&args[..], &["--adjust", "all", "--explain"]].concat());
+    let why = "lodestar-adjusted is adjusted for splits and dividends, brought back from 2024-12-09 on; no known action";
+    assert!(explained.out.contains(why), "{}", explained.out);
     let golden = service.cli(&["bars", "KBF", "--from", "2024-12-09", "--adjust", "all"]);
     let prices = |csv: &str| csv.lines().skip(1).map(|l| l.split(',').take(5).collect::<Vec<_>>().join(",")).collect::<Vec<_>>();
     assert_eq!(prices(&adjusted.out), prices(&golden.out), "adjusted by the same closes");
