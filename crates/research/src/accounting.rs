@@ -89,14 +89,14 @@ impl Research {
         })
     }
 
-    /// How far the actions account for the prices of a series; `None` where they are as traded, or nobody can say.
+    /// How far the actions account for the prices of a series: nowhere, where nobody can say. `None` where they are as traded.
     pub(crate) async fn accounted_of(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Option<Arc<Accounted>>, DeskError> {
         // What has no part in golden series is held against the others all the same.
         let which = basis_of(setup, known, &row.key).map_or(None, |basis| basis.which());
         let Some(which) = which.or_else(|| takes_out(setup, &row.key)) else { return Ok(None) };
         match self.against(setup, (&row.key, which), known).await? {
             Some(against) => Ok(Some(self.accounted(setup, row, (which, &against), known).await?)),
-            None => Ok(None),
+            None => Ok(Some(Arc::new(Accounted::nowhere()))),
         }
     }
 

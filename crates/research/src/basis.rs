@@ -2,7 +2,7 @@
 
 use crate::findings::{Known, offer_of};
 use mizuno_config::profile;
-use mizuno_core::{Interval, SeriesKey, Side, Spans, TradeDate, adjust::Adjust, agreement::Agreement, basis::TakenOut};
+use mizuno_core::{Interval, SeriesKey, Side, Slot, Spans, TradeDate, adjust::Adjust, agreement::Agreement, basis::TakenOut};
 use mizuno_desk::Setup;
 use std::sync::Arc;
 
@@ -38,6 +38,14 @@ pub(crate) struct Accounted {
     pub agreement: Agreement,
     /// The sentences, in the order of the steps.
     pub says: Vec<String>,
+}
+
+impl Accounted {
+    /// Nobody can say how far.
+    pub(crate) fn nowhere() -> Accounted {
+        let unclear = Spans::from([Slot(i64::MIN)..Slot(i64::MAX)]);
+        Accounted { taken_out: vec![], from: TradeDate(i32::MAX), unclear, agreement: Agreement::default(), says: vec![] }
+    }
 }
 
 impl Basis {

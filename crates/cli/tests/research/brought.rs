@@ -139,3 +139,17 @@ async fn alone_it_is_brought_back_as_far_as_it_can_be() {
     let prices = |csv: &str| csv.lines().skip(1).map(|l| l.split(',').take(5).collect::<Vec<_>>().join(",")).collect::<Vec<_>>();
     assert_eq!(prices(&adjusted.out), prices(&golden.out), "adjusted by the same closes");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_nobody_can_hold_against_anything_closes_no_golden_gap() {
+    let (bench, service) = collected(&["KBF"], &["lodestar-adjusted-daily"]);
+    bench.write("ranking.toml", "[[rank]]\nsources = [\"lodestar-adjusted\", \"lodestar\"]\n");
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    assert_eq!(service.cli(&["collect", "lodestar-daily", "-i", "KBF", "--from", "2025-03-03"]).code, 0);
+    // Before that only the one has bars whose prices nobody else tells as traded: they are no golden ones.
+    let gaps = service.get("/gaps?golden=true&instrument=KBF&interval=1d").await;
+    let missing: u64 = gaps.as_array().unwrap().iter().map(|gap| gap["slots"].as_u64().unwrap()).sum();
+    assert!(missing > 1_000, "{gaps}");
+    let golden = service.cli(&["bars", "KBF", "--columns", "date,source"]);
+    assert_eq!(golden.out.lines().nth(1).map(str::trim_end), Some("2025-03-03,lodestar"), "{golden:?}");
+}
