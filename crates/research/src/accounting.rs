@@ -6,7 +6,7 @@
 use crate::{
     Research,
     adjusting::Asked,
-    agreeing::agreed_with,
+    agreeing::{agreed_with, newest},
     basis::{Accounted, basis_of},
     closes::Closes,
     findings::{Known, takes_out},
@@ -168,11 +168,11 @@ impl Research {
 /// Of each session that others tell as traded, whether a source's newest close is told of theirs.
 fn fits(versions: &Versions, traded: &[(TradeDate, Decimal)], taken_out: &[TakenOut], zone: &TimeZone) -> Vec<(TradeDate, bool)> {
     let (mut factors, mut out, one) = (basis::Factors::default(), vec![], BigRational::one());
-    for newest in versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(<[_]>::last).filter(|v| !v.withdrawn) {
-        let date = newest.bar.slot.date();
+    for version in newest(versions) {
+        let date = version.bar.slot.date();
         let Ok(at) = traded.binary_search_by_key(&date, |(date, _)| *date) else { continue };
-        let factor = factors.of(taken_out, date, newest.recorded_at.date_in(zone)).map_or(&one, |(prices, _)| prices);
-        out.push((date, basis::is_told_of(newest.bar.close(), traded[at].1, factor)));
+        let factor = factors.of(taken_out, date, version.recorded_at.date_in(zone)).map_or(&one, |(prices, _)| prices);
+        out.push((date, basis::is_told_of(version.bar.close(), traded[at].1, factor)));
     }
     out
 }

@@ -10,7 +10,7 @@ use futures_util::future::BoxFuture;
 use jiff::tz::TimeZone;
 use mizuno_config::GOLDEN;
 use mizuno_core::{
-    Decimal, Instrument, Interval, SeriesKey, Side, Timestamp, TradeDate, Versions,
+    Decimal, Instrument, Interval, SeriesKey, Side, Timestamp, TradeDate, Version, Versions,
     adjust::{Adjust, Effect},
     agreement::{Agreement, Ours, Step, ToldClose, agreement},
 };
@@ -76,6 +76,11 @@ impl Research {
     }
 }
 
+/// The newest version of each bar, those that were withdrawn left aside.
+pub(crate) fn newest(versions: &Versions) -> impl Iterator<Item = &Version> {
+    versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(|all| all.last().filter(|v| !v.withdrawn))
+}
+
 /// An adjusted series held against closes as traded: where the two agree, and each step in a sentence.
 pub(crate) fn agreed_with(
     row: &SeriesRow,
@@ -84,9 +89,9 @@ pub(crate) fn agreed_with(
     (versions, traded): (&Versions, &[(TradeDate, Decimal)]),
     (adjusted, which): (&Adjusted, Adjust),
 ) -> (Agreement, Vec<String>) {
-    let newest = versions.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(|all| all.last().filter(|v| !v.withdrawn));
-    let told: Vec<ToldClose> =
-        newest.map(|v| ToldClose { date: v.bar.slot.date(), learned: v.recorded_at.date_in(zone), close: v.bar.close() }).collect();
+    let told: Vec<ToldClose> = newest(versions)
+        .map(|v| ToldClose { date: v.bar.slot.date(), learned: v.recorded_at.date_in(zone), close: v.bar.close() })
+        .collect();
     let mut ours: Vec<(Ours, String)> = vec![];
     let mut idle: Vec<(TradeDate, String)> = vec![];
     for (known, judged) in adjusted.actions.iter().filter(|(_, judged)| which == Adjust::All || judged.action.is_of_shares()) {

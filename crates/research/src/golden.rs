@@ -41,8 +41,7 @@ impl Part {
     }
 
     /// Of adjusted prices that actions account for from a date on, and not before, that date.
-    #[must_use]
-    pub fn accounted_from(&self) -> Option<TradeDate> {
+    pub(crate) fn accounted_from(&self) -> Option<TradeDate> {
         self.basis.accounted().map(|accounted| accounted.from).filter(|from| *from != TradeDate(i32::MIN))
     }
 
@@ -311,7 +310,7 @@ impl Lineup {
     /// brought back, where there may be some.
     pub(crate) fn marked_sources(&self) -> Vec<String> {
         let names = self.sources();
-        let is_adjusted = self.parts.iter().any(|part| !matches!(part.basis, Basis::AsTold));
+        let is_adjusted = self.parts.iter().any(|part| part.basis.which().is_some());
         let marked: Vec<String> = names.iter().filter(|_| is_adjusted).map(|name| format!("{name} (brought back)")).collect();
         names.into_iter().chain(marked).collect()
     }

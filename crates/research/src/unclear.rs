@@ -1,7 +1,10 @@
 //! Bars of adjusted series of which it is not clear what was paid: they have no part in golden series.
 
 use crate::{Research, basis::Accounted, findings::Known, golden::Lineup, reading::Subject};
-use mizuno_core::{Interval, Spans, Timestamp, spans::intersection};
+use mizuno_core::{
+    Interval, Slot, Spans, Timestamp,
+    spans::{intersection, within},
+};
 use mizuno_desk::{DeskError, Setup};
 use mizuno_store::series::SeriesRow;
 use std::{collections::HashMap, sync::Arc};
@@ -17,10 +20,13 @@ impl Unclear {
         self.0.get(&series).map(|accounted| &accounted.unclear).filter(|slots| !slots.is_empty())
     }
 
-    /// How many of the slots of a series in which bars are held are among them.
+    /// How many of the bars that a series holds cannot be brought back for certain, of those that actions account for.
     #[must_use]
     pub fn count(&self, series: i64, interval: Interval, held: &Spans) -> u64 {
-        self.of(series).map_or(0, |slots| interval.count(intersection(slots, held)))
+        self.0.get(&series).map_or(0, |accounted| {
+            let since = within(held, &(Slot::on(accounted.from)..Slot(i64::MAX)));
+            interval.count(intersection(&accounted.unclear, &since))
+        })
     }
 
     /// Says of each adjusted source of a subject how far actions account for it.

@@ -9,7 +9,6 @@
 use crate::{
     bar::{Bar, Bars},
     decimal::Decimal,
-    finding::Split,
     slot::Slot,
     time::{Timestamp, TradeDate},
     versions::Versions,
@@ -30,13 +29,6 @@ pub struct TakenOut {
     pub volumes: BigRational,
 }
 
-impl From<&Split> for TakenOut {
-    fn from(split: &Split) -> TakenOut {
-        let ratio = |a: i64, b: i64| BigRational::new(a.max(1).into(), b.max(1).into());
-        TakenOut { ex_date: split.ex_date, prices: ratio(split.old, split.new), volumes: ratio(split.new, split.old) }
-    }
-}
-
 /// Bars as they were traded.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct AsTraded {
@@ -54,15 +46,17 @@ pub struct AsTraded {
 /// ticks lies there for each of the four prices, that is what was paid; else the bar is left out, rather than served a tick wrong.
 ///
 /// ```
-/// use mizuno_core::{Bar, Decimal, Slot, Timestamp, TradeDate, Version, Versions, basis::as_traded, finding::Split};
+/// use mizuno_core::{Bar, Decimal, Slot, Timestamp, TradeDate, Version, Versions, basis::{TakenOut, as_traded}};
+/// use num_rational::BigRational;
 /// // Learned after a split of two for one, the bar of the day before it is told at half of what was paid.
-/// let split = Split { ex_date: "2025-04-10".parse()?, new: 2, old: 1 };
+/// let half = BigRational::new(1.into(), 2.into());
+/// let split = [TakenOut { ex_date: "2025-04-10".parse()?, volumes: half.recip(), prices: half }];
 /// let date: TradeDate = "2025-04-09".parse()?;
 /// let told = |close: &str| {
 ///     let bar = Bar::new(Slot::on(date), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
 ///     let recorded_at = "2025-04-11T00:00:00Z".parse::<Timestamp>().unwrap();
 ///     let versions = Versions { rows: vec![Version { recorded_at, fetch: 1, bar, withdrawn: false }] };
-///     as_traded(&versions, Timestamp::MAX, &[(&split).into()], &jiff::tz::TimeZone::UTC, "0.01".parse().unwrap())
+///     as_traded(&versions, Timestamp::MAX, &split, &jiff::tz::TimeZone::UTC, "0.01".parse().unwrap())
 /// };
 /// assert_eq!(told("3.755").bars.rows[0].close(), "7.51".parse()?);
 /// // Told with two decimals, it may have been 7.49, 7.50 or 7.51.
@@ -197,6 +191,11 @@ mod tests {
         text.parse().unwrap()
     }
 
+    fn split(new: i64, old: i64) -> TakenOut {
+        let prices = BigRational::new(old.into(), new.into());
+        TakenOut { ex_date: day("2025-03-17"), volumes: prices.recip(), prices }
+    }
+
     fn version(date: &str, learned: &str, close: i64, scale: u8, volume: i64) -> Version {
         let bar = Bar::new(Slot::on(day(date)), [Decimal { mantissa: close, scale }; 4], Some(Decimal { mantissa: volume, scale: 0 }));
         Version { recorded_at: learned.parse().unwrap(), fetch: 1, bar, withdrawn: false }
@@ -204,7 +203,7 @@ mod tests {
 
     #[test]
     fn each_version_is_brought_back_by_what_was_known_when_it_came() {
-        let split = Split { ex_date: day("2025-03-17"), new: 4, old: 1 };
+        let split = [split(4, 1)];
         let rows = vec![
             // Learned before the split, as traded; and once more after it, a quarter.
             version("2025-03-13", "2025-03-13T06:00:00Z", 2600, 2, 100),
@@ -216,7 +215,7 @@ mod tests {
         let versions = Versions { rows };
         let zone = TimeZone::get("Pacific/Auckland").unwrap();
         let told = |as_of: &str| {
-            let bars = as_traded(&versions, as_of.parse().unwrap(), &[(&split).into()], &zone, "0.01".parse().unwrap()).bars;
+            let bars = as_traded(&versions, as_of.parse().unwrap(), &split, &zone, "0.01".parse().unwrap()).bars;
             bars.rows.iter().map(|b| (b.close().mantissa, b.volume().unwrap().mantissa)).collect::<Vec<_>>()
         };
         assert_eq!(told("2025-04-10T00:00:00Z"), [(260_000, 100), (2604, 200), (655, 300)]);
@@ -226,9 +225,9 @@ mod tests {
     #[test]
     fn only_what_was_paid_for_certain_is_told() {
         let back = |told: i64, scale: u8, (new, old): (i64, i64), tick: &str| {
-            let split = Split { ex_date: day("2025-03-17"), new, old };
+            let split = [split(new, old)];
             let versions = Versions { rows: vec![version("2025-03-13", "2025-03-18T06:00:00Z", told, scale, 10)] };
-            let made = as_traded(&versions, Timestamp::MAX, &[(&split).into()], &TimeZone::UTC, tick.parse().unwrap());
+            let made = as_traded(&versions, Timestamp::MAX, &split, &TimeZone::UTC, tick.parse().unwrap());
             assert_eq!((made.brought_back.len() + made.unclear.len(), made.bars.rows.len()), (1, made.brought_back.len()));
             made.bars.rows.first().map(|b| b.close().to_string())
         };
@@ -244,11 +243,11 @@ mod tests {
         #[test]
         fn back_and_forth(close in 1i64..1_000_000, new in 1i64..20, old in 1i64..20, scale in 2u8..7) {
             prop_assume!(new != old);
-            let split = Split { ex_date: day("2025-03-17"), new, old };
+            let split = [split(new, old)];
             // Half away from nought, as most do it.
             let told = (2 * close * 10i64.pow(u32::from(scale - 2)) * old + new) / (2 * new);
             let versions = Versions { rows: vec![version("2025-03-13", "2025-03-20T00:00:00Z", told, scale, 7 * new)] };
-            let made = as_traded(&versions, Timestamp::MAX, &[(&split).into()], &TimeZone::UTC, "0.01".parse().unwrap());
+            let made = as_traded(&versions, Timestamp::MAX, &split, &TimeZone::UTC, "0.01".parse().unwrap());
             let paid = Decimal { mantissa: close, scale: 2 };
             prop_assert!(made.bars.rows.iter().all(|b| b.close().units(scale) == paid.units(scale) && b.volume().unwrap().mantissa == 7 * old));
             let enough = new < old * 10i64.pow(u32::from(scale - 2));

@@ -14,7 +14,6 @@ use mizuno_collect::Collect;
 use mizuno_core::{
     Interval, SeriesKey, Side, Slot, Span, TradeDate,
     finding::{Check, Rules},
-    spans::within,
 };
 use mizuno_desk::{Setup, moments};
 use mizuno_research::{
@@ -161,10 +160,7 @@ pub(super) async fn show_lineup(research: Data<Research>, whose: Query<Whose>) -
         source: p.row.key.source.clone(),
         basis: p.basis_in_words(),
         doubted: interval.count(&p.doubted),
-        unclear: view_of(p).map_or(0, |v| {
-            let since = p.accounted_from().map_or(Slot(i64::MIN), Slot::on);
-            unclear.count(p.row.id, interval, &within(&v.standing.held, &(since..Slot(i64::MAX))))
-        }),
+        unclear: view_of(p).map_or(0, |v| unclear.count(p.row.id, interval, &v.standing.held)),
         completeness: view_of(p).map(|v| wire::completeness(v.completeness(&all))).unwrap_or_default(),
     });
     Ok(Json(Lineup {
