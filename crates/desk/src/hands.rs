@@ -1,11 +1,18 @@
 //! Threads for answers that take what a core has: apart from the one on which collecting goes on, where every change of thread would
 //! cost, and from those that answer calls, where somebody would wait behind them.
 
-use std::{future::Future, mem::ManuallyDrop};
+use crate::error::DeskError;
+use futures_util::{Stream, StreamExt, stream};
+use std::{collections::VecDeque, future::Future, mem::ManuallyDrop};
 use tokio::{
     runtime::{Builder, Runtime},
     task::JoinHandle,
 };
+
+/// Pieces of one answer that are worked on at once: twice as many as a small machine has cores, so that none stands idle while another reads.
+const AT_ONCE: usize = 4;
+/// Pieces that a thread takes at a time at most.
+const MOST_AT_A_TIME: usize = 32;
 
 /// As many threads as there are cores.
 ///
@@ -27,6 +34,42 @@ impl Hands {
     /// Hands over some work.
     pub fn spawn<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static) -> JoinHandle<T> {
         self.0.spawn(work)
+    }
+
+    /// Works on each of many, several side by side: what comes of it, in their order. One alone is worked on by whoever waits for it, and of
+    /// thousands each thread takes several at a time, since every change of thread costs. `doing` says in an error what was being done.
+    pub fn side_by_side<'h, I, T, F>(
+        &'h self,
+        doing: &'static str,
+        many: impl IntoIterator<Item = I>,
+        work: impl Fn(I) -> F + Send + 'h,
+    ) -> impl Stream<Item = Result<T, DeskError>> + Send + Unpin + 'h
+    where
+        I: Send + 'h,
+        T: Send + 'static,
+        F: Future<Output = Result<T, DeskError>> + Send + 'static,
+    {
+        let mut left: VecDeque<I> = many.into_iter().collect();
+        let at_a_time = (left.len() / (16 * AT_ONCE)).clamp(1, MOST_AT_A_TIME);
+        let alone = left.len() < 2;
+        let handed = std::iter::from_fn(move || {
+            let few: Vec<F> = left.drain(..at_a_time.min(left.len())).map(&work).collect();
+            (!few.is_empty()).then_some(few)
+        });
+        let done = move |few: Vec<F>| async move {
+            let one_by_one = async move {
+                let mut out = Vec::with_capacity(few.len());
+                for work in few {
+                    out.push(work.await);
+                }
+                out
+            };
+            match alone {
+                true => one_by_one.await,
+                false => self.spawn(one_by_one).await.unwrap_or_else(|e| vec![Err(DeskError::fault(doing, e))]),
+            }
+        };
+        Box::pin(stream::iter(handed).map(done).buffered(AT_ONCE).flat_map(stream::iter))
     }
 
     /// Hands over work that takes long and writes files, on a thread of its own: nobody waits behind it.

@@ -85,8 +85,8 @@ impl Basis {
     pub(crate) fn in_words(&self) -> String {
         let Some(which) = self.which() else { return "as traded".to_owned() };
         let (what, by) = match which {
-            Adjust::All => ("splits and dividends", "the actions that are known"),
-            Adjust::Splits => ("splits", "the list of splits"),
+            Adjust::All => ("splits and dividends", "the known actions"),
+            Adjust::Splits => ("splits", "the known splits"),
         };
         match self.accounted().map(Arc::as_ref) {
             Some(Accounted { from, .. }) if *from != TradeDate(i32::MIN) => {
@@ -108,6 +108,11 @@ pub(crate) fn takes_part(setup: &Setup, known: &Known, key: &SeriesKey) -> Resul
         _ if never && offer_of(setup, key).is_some() => Err("ranking.toml does not rank it".to_owned()),
         basis => basis,
     }
+}
+
+/// Whether a source adjusts the prices of a series.
+pub(crate) fn is_adjusted(setup: &Setup, key: &SeriesKey) -> bool {
+    offer_of(setup, key).is_some_and(|offer| offer.adjusted != profile::Adjusted::No)
 }
 
 /// On which basis a series tells its prices; or why they cannot be brought back to those that were traded.

@@ -1,7 +1,7 @@
 //! Futures by their chains: which contract stands in each session, and what rolls do to prices.
 
 use crate::{Research, findings::Known, reading::Leg, universes::Sights};
-use futures_util::{StreamExt, stream};
+use futures_util::TryStreamExt;
 use mizuno_config::{Chain as Described, GOLDEN};
 use mizuno_core::{
     Calendar, Decimal, Instrument, Interval, SeriesKey, Side, Span, Timestamp, TradeDate,
@@ -32,8 +32,6 @@ pub(crate) type FollowsFrom = (u64, String, String);
 
 /// Chains that are remembered.
 pub(crate) const REMEMBERED: usize = 128;
-/// Contracts read side by side.
-const SIDE_BY_SIDE: usize = 4;
 
 impl Chain {
     /// The slots of each leg at an interval, with the symbol of its contract.
@@ -114,14 +112,10 @@ impl Research {
         let sights = Arc::new(self.sights(setup, rows, instant).await?);
         let one = |instrument: Instrument| {
             let (research, setup, known, sights) = (self.clone(), setup.clone(), known.clone(), sights.clone());
-            let task = self.desk.hands.spawn(async move { research.contract(&setup, &instrument, (&known, &sights)).await });
-            async move { task.await.map_err(|e| DeskError::fault("reading a contract", e))? }
+            async move { research.contract(&setup, &instrument, (&known, &sights)).await }
         };
-        let mut read = stream::iter(instruments.clone().into_iter().map(one)).buffered(SIDE_BY_SIDE);
-        let mut contracts = vec![];
-        while let Some(contract) = read.next().await {
-            contracts.push(contract?);
-        }
+        let read = self.desk.hands.side_by_side("reading a contract", instruments.clone(), one);
+        let contracts: Vec<Contract> = read.try_collect().await?;
         let mut rolled = rolled(&contracts, calendar.sessions(), closed, &by, described.nth);
         if let By::Table(table) = &by {
             let unknown = table.iter().filter(|line| instruments.iter().all(|i| i.symbol != line.contract));

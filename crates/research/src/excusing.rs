@@ -5,6 +5,7 @@ use mizuno_config::GOLDEN;
 use mizuno_core::{SeriesKey, Slot, Span};
 use mizuno_desk::{DeskError, Event, Setup, moments};
 use mizuno_store::{excuses::ExcuseRow, series::SeriesRow};
+use std::sync::Arc;
 
 /// What is to be accepted.
 #[derive(Clone, Debug)]
@@ -37,7 +38,7 @@ impl Research {
     ///
     /// # Errors
     /// When the name or the reason is empty, something is not there, or nothing can be written.
-    pub async fn excuse(&self, setup: &Setup, what: Excused, by: &str, note: &str) -> Result<Vec<(ExcuseRow, SeriesKey)>, DeskError> {
+    pub async fn excuse(self: &Arc<Self>, setup: &Arc<Setup>, what: Excused, by: &str, note: &str) -> Result<Vec<(ExcuseRow, SeriesKey)>, DeskError> {
         let (by, note) = (by.trim(), note.trim());
         if by.is_empty() || note.is_empty() {
             return Err(DeskError::Invalid("an excuse needs a name (`by`) and a reason (`note`); nothing closes silently".to_owned()));
@@ -82,7 +83,7 @@ impl Research {
     }
 
     /// The series and spans of these gaps.
-    async fn gaps_named(&self, setup: &Setup, ids: &[String]) -> Result<Vec<(SeriesRow, Span)>, DeskError> {
+    async fn gaps_named(self: &Arc<Self>, setup: &Arc<Setup>, ids: &[String]) -> Result<Vec<(SeriesRow, Span)>, DeskError> {
         let (mut wanted, mut out) = (vec![], vec![]);
         for id in ids {
             let (key, slot) = moments::parse_gap_id(id)?;
@@ -117,13 +118,13 @@ impl Research {
     }
 
     /// The gaps at each source that make a gap of a golden series: who accepts that nobody has a bar accepts it at each of them.
-    async fn of_golden(&self, setup: &Setup, id: &str, key: &SeriesKey, slot: Slot) -> Result<Vec<(SeriesRow, Span)>, DeskError> {
+    async fn of_golden(self: &Arc<Self>, setup: &Arc<Setup>, id: &str, key: &SeriesKey, slot: Slot) -> Result<Vec<(SeriesRow, Span)>, DeskError> {
         let known = self.known(setup, self.desk.store.newest()).await?;
         let mut rows = self.desk.store.sources_of(&key.symbol, key.interval, key.side).await?;
         rows.retain(|r| takes_part(setup, &known, &r.key).is_ok());
         let views = self.desk.views(setup, rows).await?;
         let unclear = self.unclear(setup, &known, views.iter().map(|v| &v.row)).await?;
-        let whole = union(setup, &views, &unclear);
+        let whole = union(setup, views.iter().map(|v| (&v.row, &*v.sight)), &unclear);
         let span = whole.and_then(|w| w.gaps().into_iter().map(|(span, _)| span).find(|span| span.start == slot));
         let span = span.ok_or_else(|| no_gap(id))?;
         let without = views.iter().filter(|v| v.standing.missing().overlaps(&span));

@@ -134,7 +134,7 @@ impl Prepared {
             };
         }
         match &question.sources[..] {
-            [] => "prices as traded; sources that adjust for splits are brought back by the list of splits".to_owned(),
+            [] => "prices as traded; prices that a source adjusted are brought back by the known actions".to_owned(),
             [source] => format!("prices as {source} tells them"),
             _ => "prices as each source tells them; golden ones as traded".to_owned(),
         }

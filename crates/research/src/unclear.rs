@@ -1,6 +1,13 @@
 //! Bars of adjusted series of which it is not clear what was paid: they have no part in golden series.
 
-use crate::{Research, basis::Accounted, findings::Known, golden::Lineup, reading::Subject};
+use crate::{
+    Research,
+    basis::{Accounted, is_adjusted},
+    findings::Known,
+    golden::Lineup,
+    reading::Subject,
+};
+use futures_util::TryStreamExt;
 use mizuno_core::{
     Interval, Slot, Spans, Timestamp,
     spans::{intersection, within},
@@ -46,12 +53,21 @@ impl Research {
     ///
     /// # Errors
     /// When the store cannot be read.
-    pub async fn unclear(&self, setup: &Setup, known: &Known, rows: impl IntoIterator<Item = &SeriesRow>) -> Result<Unclear, DeskError> {
+    pub async fn unclear(
+        self: &Arc<Self>,
+        setup: &Arc<Setup>,
+        known: &Arc<Known>,
+        rows: impl IntoIterator<Item = &SeriesRow>,
+    ) -> Result<Unclear, DeskError> {
+        let adjusted: Vec<SeriesRow> = rows.into_iter().filter(|row| is_adjusted(setup, &row.key)).cloned().collect();
+        let one = |row: SeriesRow| {
+            let (research, setup, known) = (self.clone(), setup.clone(), known.clone());
+            async move { Ok((row.id, research.accounted_of(&setup, &row, &known).await?)) }
+        };
+        let mut found = self.desk.hands.side_by_side("bringing prices back", adjusted, one);
         let mut out = Unclear::default();
-        for row in rows {
-            if let Some(found) = self.accounted_of(setup, row, known).await? {
-                out.0.insert(row.id, found);
-            }
+        while let Some((series, accounted)) = found.try_next().await? {
+            out.0.extend(accounted.map(|accounted| (series, accounted)));
         }
         Ok(out)
     }
@@ -60,7 +76,7 @@ impl Research {
     ///
     /// # Errors
     /// When the store cannot be read.
-    pub async fn unclear_in(&self, setup: &Setup, lineup: &Lineup, as_of: Timestamp) -> Result<Unclear, DeskError> {
+    pub async fn unclear_in(self: &Arc<Self>, setup: &Arc<Setup>, lineup: &Lineup, as_of: Timestamp) -> Result<Unclear, DeskError> {
         let known = self.known(setup, as_of).await?;
         self.unclear(setup, &known, lineup.parts.iter().map(|part| &part.row)).await
     }

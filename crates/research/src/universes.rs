@@ -1,7 +1,7 @@
 //! Universes as they were known at an instant, those by a rule among them.
 
 use crate::{Research, findings::Known};
-use futures_util::{StreamExt, stream};
+use futures_util::TryStreamExt;
 use mizuno_config::{GOLDEN, universe::Rule};
 use mizuno_core::{
     Bar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
@@ -30,8 +30,6 @@ pub(crate) type Sights = HashMap<i64, Arc<Sight>>;
 
 /// Universes that are remembered.
 pub(crate) const REMEMBERED: usize = 32;
-/// Instruments reviewed side by side.
-const SIDE_BY_SIDE: usize = 4;
 
 /// What a review needs to know besides the bars.
 struct Reviewed {
@@ -159,13 +157,11 @@ impl Research {
         let one = |at: usize| {
             let (research, setup, reviewed) = (self.clone(), setup.clone(), reviewed.clone());
             let (known, sights) = (known.clone(), sights.clone());
-            let work = async move {
+            async move {
                 let instrument = &setup.config.instruments[at];
                 let found = research.reviewed(&setup, instrument, &reviewed, (&known, &sights)).await?;
-                Ok::<_, DeskError>((instrument.symbol.clone(), found))
-            };
-            let task = self.desk.hands.spawn(work);
-            async move { task.await.map_err(|e| DeskError::fault("reviewing an instrument", e))? }
+                Ok((instrument.symbol.clone(), found))
+            }
         };
         let fits = |i: &Instrument| {
             let among = |list: &Option<Vec<String>>, word: &String| list.as_ref().is_none_or(|all| all.contains(word));
@@ -176,11 +172,10 @@ impl Research {
                 && !(rule.without_leverage && multiplies)
         };
         let fitting: Vec<usize> = (0..setup.config.instruments.len()).filter(|at| fits(&setup.config.instruments[*at])).collect();
-        let mut found = stream::iter(fitting.into_iter().map(one)).buffered(SIDE_BY_SIDE);
+        let mut found = self.desk.hands.side_by_side("reviewing an instrument", fitting, one);
         let mut out = Members::new();
         let mut over = Settled { reviews: settled, stays: HashMap::new() };
-        while let Some(one) = found.next().await {
-            let (symbol, (first, stays)) = one?;
+        while let Some((symbol, (first, stays))) = found.try_next().await? {
             over.stays.insert(symbol.clone(), first);
             let by = format!("rule {name}");
             let membership = |(stay, (joined, left))| Membership {

@@ -7,7 +7,8 @@ use mizuno_core::{
     spans::{self, difference, intersection, within},
     standing::Standing,
 };
-use mizuno_desk::{Setup, View};
+use mizuno_desk::{Setup, sight::Sight};
+use mizuno_store::series::SeriesRow;
 use std::borrow::Cow;
 
 /// What a golden series is expected to have, and has: what any source that takes part in it does, on the dates for which it is ranked.
@@ -22,50 +23,54 @@ pub struct Whole {
     due: Slot,
 }
 
-/// The views of the sources that take part in a golden series as one; `None` of none. Where it is not clear what was paid, a source has
+/// What is known of a source's series.
+pub type Known<'v> = (&'v SeriesRow, &'v Sight);
+
+/// What is known of the sources that take part in a golden series as one; `None` of none. Where it is not clear what was paid, a source has
 /// no part.
-pub fn union<'v, 'd: 'v, V: std::borrow::Borrow<View<'d>>>(setup: &Setup, views: &'v [V], unclear: &Unclear) -> Option<Whole> {
-    let part = |v: &'v View<'d>| {
-        let ranked = ranked_span(setup, v.post.calendar, &v.row.key);
-        (v, unclear.of(v.row.id).map_or(ranked.clone(), |unclear| difference(&ranked, unclear)))
+pub fn union<'v>(setup: &Setup, sources: impl IntoIterator<Item = Known<'v>>, unclear: &Unclear) -> Option<Whole> {
+    let mut sources = sources.into_iter().peekable();
+    let key = &sources.peek()?.0.key;
+    let (interval, calendar) = (key.interval, setup.calendar_of(setup.known(&key.symbol)?).ok()?);
+    let part = |(row, sight): Known<'v>| {
+        let ranked = ranked_span(setup, calendar, &row.key);
+        (sight, unclear.of(row.id).map_or(ranked.clone(), |unclear| difference(&ranked, unclear)))
     };
-    let views: Vec<(&View<'d>, Spans)> = views.iter().map(std::borrow::Borrow::borrow).map(part).collect();
-    let first = views.first()?.0;
+    let sights: Vec<(&Sight, Spans)> = sources.map(part).collect();
     let always = Spans::from([Slot(i64::MIN)..Slot(i64::MAX)]);
-    let all = |of: &dyn Fn(&'v View<'d>) -> Cow<'v, Spans>| -> Spans {
-        let ranked = views.iter().map(|(v, ranked)| match of(v) {
+    let all = |of: &dyn Fn(&'v Sight) -> Cow<'v, Spans>| -> Spans {
+        let ranked = sights.iter().map(|(sight, ranked)| match of(sight) {
             all if *ranked == always => all,
             all => Cow::Owned(intersection(&all, ranked)),
         });
         // Sources of one instrument mostly have the same.
         ranked.reduce(|a, b| if a == b { a } else { Cow::Owned(spans::union(&a, &b)) }).unwrap_or_default().into_owned()
     };
-    let due = views.iter().filter_map(|(v, _)| v.evidence.reach.as_ref().map(|r| r.end)).max().unwrap_or(Slot(i64::MAX));
-    let interval = first.row.key.interval;
-    let held = all(&|v| Cow::Borrowed(&v.standing.held));
-    let wanted = all(&|v| Cow::Borrowed(&v.standing.expected));
-    if views.iter().all(|(v, _)| v.quiet.is_empty() && v.standing.excused.is_empty()) {
+    let due = sights.iter().filter_map(|(sight, _)| sight.evidence.reach.as_ref().map(|r| r.end)).max().unwrap_or(Slot(i64::MAX));
+    let held = all(&|sight| Cow::Borrowed(&sight.standing.held));
+    let wanted = all(&|sight| Cow::Borrowed(&sight.standing.expected));
+    if sights.iter().all(|(sight, _)| sight.quiet.is_empty() && sight.standing.excused.is_empty()) {
         let standing = Standing { expected: wanted, held, excused: Spans::new() };
         return Some(Whole { interval, standing, quiet: Spans::new(), due });
     }
     // Where one source has answered and it is only quiet, another's silence says nothing more.
-    let quiet = all(&|v| Cow::Borrowed(&v.quiet));
+    let quiet = all(&|sight| Cow::Borrowed(&sight.quiet));
     let expected = spans::union(&difference(&wanted, &quiet), &intersection(&wanted, &held));
     let quiet = difference(&difference(&quiet, &expected), &held);
     // A person who accepts the absence of a golden bar accepts it at each of its sources; one source's excuse excuses no other.
-    let still = all(&|v| Cow::Owned(difference(&difference(&v.standing.expected, &v.standing.held), &v.standing.excused)));
+    let still = all(&|sight| Cow::Owned(difference(&difference(&sight.standing.expected, &sight.standing.held), &sight.standing.excused)));
     let excused = difference(&difference(&expected, &held), &still);
     let standing = Standing { expected, held, excused };
     Some(Whole { interval, standing, quiet, due })
 }
 
-/// The view of one source, whose prices are brought back alone: where it is not clear what was paid, its bar is missing.
-pub(crate) fn alone(view: &View<'_>, unclear: &Unclear) -> Whole {
-    let standing = &view.standing;
-    let held = unclear.of(view.row.id).map_or(standing.held.clone(), |unclear| difference(&standing.held, unclear));
+/// What is known of one source, whose prices are brought back alone: where it is not clear what was paid, its bar is missing.
+pub(crate) fn alone((row, sight): Known<'_>, unclear: &Unclear) -> Whole {
+    let standing = &sight.standing;
+    let held = unclear.of(row.id).map_or(standing.held.clone(), |unclear| difference(&standing.held, unclear));
     let standing = Standing { expected: standing.expected.clone(), held, excused: standing.excused.clone() };
-    let due = view.evidence.reach.as_ref().map_or(Slot(i64::MAX), |reach| reach.end);
-    Whole { interval: view.row.key.interval, standing, quiet: view.quiet.clone(), due }
+    let due = sight.evidence.reach.as_ref().map_or(Slot(i64::MAX), |reach| reach.end);
+    Whole { interval: row.key.interval, standing, quiet: sight.quiet.clone(), due }
 }
 
 impl Whole {

@@ -14,6 +14,7 @@ import ActionTable from "./ActionTable.vue";
 import BasedLines, { type WideRow } from "./BasedLines.vue";
 import BarStory from "./BarStory.vue";
 import CandleChart from "./CandleChart.vue";
+import LineupWords from "./LineupWords.vue";
 import { rangeAround } from "./range";
 
 const route = useRoute();
@@ -139,9 +140,7 @@ const closable = computed(() => gaps.value.filter((gap) => gap.cause !== "not-ye
     <candle-chart v-else-if="bars.length || gaps.length" :bars="bars" :gaps="gaps" :actions="actions?.actions ?? []" :zone="zone" :shown="shown || interval" :interval="interval" @open="(moment: string) => (story = coarser ? undefined : moment)" />
     <p v-if="coarser" :style="{ color: meaning.faint, margin: '2px 0 0' }">{{ coarser }}</p>
     <p v-else-if="bars.length && !wide.length" :style="{ color: meaning.faint, margin: '2px 0 0' }">Click a candle for where it came from.</p>
-    <p v-if="golden && lineup" :style="{ color: meaning.faint, margin: '6px 0 0' }">
-      The best of <b v-for="(rank, i) in lineup.ranks" :key="i"><template v-if="rank.from"> from {{ rank.from }} on </template>{{ rank.sources.join(", then ") }}</b><template v-for="s in lineup.sources.filter((s) => s.doubted)" :key="s.source">; {{ s.doubted === 1 ? "1 bar" : `${count(s.doubted)} bars` }} of {{ s.source }} {{ s.doubted === 1 ? "is" : "are" }} doubted</template><template v-for="s in lineup.sources.filter((s) => s.unclear)" :key="s.source">; {{ s.unclear === 1 ? "1 bar" : `${count(s.unclear)} bars` }} of {{ s.source }} left out, since what was paid does not follow from what it told</template><template v-for="l in lineup.left_out" :key="l.source">; {{ l.source }} left out: {{ l.why }}</template>.
-    </p>
+    <lineup-words v-if="golden && lineup" :lineup="lineup" :style="{ color: meaning.faint, margin: '6px 0 0' }" />
     <bar-story v-if="story && told" :series="told" :at="story" :zone="zone" @close="story = undefined" />
     <n-alert v-if="trouble" type="error" :title="`${series?.name ?? symbol} cannot be shown`" style="margin-top: 16px">{{ trouble }}</n-alert>
     <n-empty v-else-if="!bars.length && !gaps.length" description="No bars in this range" style="margin: 40px" />

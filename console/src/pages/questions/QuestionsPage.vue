@@ -36,9 +36,9 @@ const keys = ref({
   as_of: text("as_of"),
   since: text("since"),
 });
-/** Keys of the address that have no field here: they are asked all the same, and shown. */
-const further = ref(Object.fromEntries(Object.entries(route.query).filter(([name, value]) => value && !(name in keys.value)).map(([name, value]) => [name, String(value)])));
-const furtherText = computed(() => Object.entries(further.value).map(([name, value]) => `${name}=${value}`).join(", "));
+/** Keys that have no field of their own, as an address writes them. */
+const more = ref(Object.entries(route.query).filter(([name, value]) => value && !(name in keys.value)).map((pair) => pair.join("=")).join("&"));
+const further = computed<Record<string, string>>(() => Object.fromEntries(more.value.split("&").map((pair) => pair.trim()).filter(Boolean).map((pair) => pair.split(/=(.*)/, 2)).map(([name, value = ""]) => [name, value])));
 const told = ref<Explanation>();
 /** The keys of what is told. */
 const asked = computed(() => Object.fromEntries(new URLSearchParams(told.value?.forms.address.split("?")[1])));
@@ -82,15 +82,9 @@ async function explain() {
     busy.value = false;
   }
 }
-/** Leaves out the keys that have no field. */
-function without() {
-  further.value = {};
-  if (ready.value) void explain();
-  else told.value = undefined;
-}
 function take(name: string) {
   keys.value = { ...keys.value, saved: name, instruments: "", universe: "", interval: "1d", source: "", from: "", to: "", last: "", layout: "long", columns: "", where: "", sort: "", limit: "", missing: "absent", adjust: "none", zone: "", as_of: "", since: "" };
-  further.value = {};
+  more.value = "";
   void explain();
 }
 onMounted(async () => {
@@ -129,9 +123,9 @@ const shown = 60;
     <n-input v-model:value="keys.zone" size="small" style="width: 150px" placeholder="UTC" />
     <n-input v-model:value="keys.as_of" size="small" style="width: 240px" placeholder="as of now" :input-props="{ name: 'as_of' }" />
     <n-input v-model:value="keys.since" size="small" style="width: 240px" placeholder="or changes since" :input-props="{ name: 'since' }" />
+    <n-input v-model:value="more" size="small" style="width: 260px" placeholder="more keys, as side=bid&round=2" :input-props="{ name: 'more' }" clearable @keyup.enter="explain" />
     <n-button size="small" type="primary" :disabled="!ready" :loading="busy" @click="explain">Explain</n-button>
     <n-button v-if="keys.saved" size="small" quaternary @click="keys.saved = ''">without {{ keys.saved }}</n-button>
-    <n-button v-if="furtherText" size="small" quaternary @click="without">without {{ furtherText }}</n-button>
   </n-space>
   <n-alert v-if="trouble" type="error" title="This cannot be asked" style="margin-top: 12px">{{ trouble }}</n-alert>
 

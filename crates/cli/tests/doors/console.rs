@@ -359,8 +359,14 @@ async fn what_changed_in_the_configuration_is_unfolded_and_a_question_keeps_keys
     browser.sees("Only what has changed since 2025-04-01T00:00:00Z is written").await;
     browser.sees("under configuration 2").await;
     browser.sees("old_close").await;
-    browser.press("//button[contains(., 'without series=KBF/1d/harbour, round=1')]").await;
-    browser.no_longer_sees("round=1").await;
+    let more = browser.page.wait().for_element(Locator::Css("input[name=more]")).await.unwrap();
+    assert_eq!(more.prop("value").await.unwrap().as_deref(), Some("series=KBF/1d/harbour&round=1"), "keys without a field stand in one");
+    more.send_keys("&delisting=mere").await.unwrap();
+    browser.press("//button[contains(., 'Explain')]").await;
+    browser.sees("mere is not a way to end").await;
+    more.send_keys("\u{8}\u{8}\u{8}\u{8}last-price").await.unwrap();
+    browser.press("//button[contains(., 'Explain')]").await;
+    browser.sees("delisting=last-price").await;
     browser.close().await;
 }
 

@@ -169,7 +169,7 @@ async fn adjusted_prices_are_brought_back_or_left_out() {
     }
     let findings = service.get("/findings?instrument=SME").await;
     assert_eq!(findings, serde_json::json!([]), "adjusted for the split, and the split is known");
-    assert!(service.cli(&["lineup", "SME"]).out.contains("brought back by the list of splits"));
+    assert!(service.cli(&["lineup", "SME"]).out.contains("brought back by the known splits"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -11,10 +11,10 @@ use crate::{
     },
     reading::{Leg, Subject},
     unclear::Unclear,
-    universes::why_without,
+    universes::{Sights, why_without},
     whole::{alone, union},
 };
-use futures_util::{StreamExt, stream};
+use futures_util::{StreamExt, TryStreamExt, stream};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Action, Bar, Interval, Overlap, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate,
@@ -24,7 +24,7 @@ use mizuno_core::{
     roll::Join,
     spans::{self, difference, hull},
 };
-use mizuno_desk::{DeskError, Setup, View, views::Seen};
+use mizuno_desk::{DeskError, Setup, views::Seen};
 use mizuno_store::{payloads, series::SeriesRow};
 use std::{collections::HashMap, sync::Arc};
 
@@ -33,6 +33,9 @@ pub struct Draft {
     prepared: Prepared,
     known: Arc<Known>,
 }
+
+/// What was wanted, its series or why there is none, and that of the other side.
+type Found = (Wanted, Result<Subject, DeskError>, Option<Subject>);
 
 impl Research {
     /// Looks up what a resolved question is answered from.
@@ -56,66 +59,80 @@ impl Research {
     async fn drafted(self: &Arc<Self>, mut resolved: Resolved, then: bool) -> Result<Draft, DeskError> {
         let setup = resolved.setup.clone();
         let known = self.known(&setup, resolved.instant).await?;
-        let mut subjects = vec![];
-        let mut all_rows: Vec<SeriesRow> = vec![];
-        for wanted in std::mem::take(&mut resolved.series) {
-            let subject = match self.subject_of(&resolved, &wanted, &known).await {
-                // Of one source, what is adjusted has to be as traded before.
-                Ok(Subject::One(row)) if resolved.question.adjust.is_some() => self.alone(&setup, row, &known).await.map(Subject::Golden),
-                subject => subject,
-            };
-            let subject = match subject {
-                Err(DeskError::Invalid(_) | DeskError::Unknown { .. }) if then => continue,
+        let asked = std::mem::take(&mut resolved.series);
+        let resolved = Arc::new(resolved);
+        let (mut found, mut without) = (vec![], vec![]);
+        for (wanted, subject, other) in self.look_up(&resolved, asked, &known).await? {
+            match subject {
+                Ok(subject) => found.push((wanted, subject, other)),
+                Err(DeskError::Invalid(_) | DeskError::Unknown { .. }) if then => {}
                 // One member of many of which no source tells is told of, and the others are served.
-                Err(DeskError::Invalid(why)) if wanted.days.is_some() => {
-                    resolved.without.push((wanted.key.symbol.clone(), why));
-                    continue;
-                }
-                subject => subject?,
-            };
-            all_rows.extend(subject.rows());
-            subjects.push(subject);
-            resolved.series.push(wanted);
-        }
-        let question = &resolved.question;
-        let mut others: Vec<Option<Subject>> = vec![];
-        for wanted in &resolved.series {
-            let other = match &wanted.other {
-                Some(key) => Some(self.unexamined_subject(&setup, key, &known).await?),
-                None => None,
-            };
-            all_rows.extend(other.iter().flat_map(Subject::rows));
-            others.push(other);
-        }
-        let views = self.desk.views_at(&setup, all_rows, Seen::at(resolved.instant)).await?;
-        let unclear = self.unclear(&setup, &known, views.iter().map(|v| &v.row)).await?;
-        let by_row: HashMap<i64, &View<'_>> = views.iter().map(|v| (v.row.id, v)).collect();
-        let acts =
-            question.adjust.is_some() || question.shape.columns.contains(&Column::Action) || question.works_out(Quantity::TotalReturn);
-        let mut members = vec![];
-        for ((wanted, subject), other) in resolved.series.iter().zip(subjects).zip(others) {
-            let mut member = self.member(&resolved, wanted.clone(), subject, (&by_row, &unclear, &known)).await?;
-            if let (Some(key), Some(subject)) = (&wanted.other, other) {
-                let wanted = Wanted { key: key.clone(), other: None, ..wanted.clone() };
-                member.other = Some(Box::new(self.member(&resolved, wanted, subject, (&by_row, &unclear, &known)).await?));
+                Err(DeskError::Invalid(why)) if wanted.days.is_some() => without.push((wanted.key.symbol, why)),
+                Err(error) => return Err(error),
             }
-            if acts && wanted.chain.is_none() && member.whole.start < member.whole.end {
-                member.acted = Some(self.acted(&setup, wanted, &member.whole, &known).await?);
-            }
-            members.push(member);
         }
+        let rows = found.iter().flat_map(|(_, subject, other)| subject.rows().into_iter().chain(other.iter().flat_map(Subject::rows)));
+        let views = self.desk.views_at(&setup, rows.collect(), Seen::at(resolved.instant)).await?;
+        let unclear = Arc::new(self.unclear(&setup, &known, views.iter().map(|v| &v.row)).await?);
+        let sights: Arc<Sights> = Arc::new(views.into_iter().map(|view| (view.row.id, view.sight)).collect());
+        let members = self.look_at(&resolved, found, (&sights, &unclear, &known)).await?;
+        let (series, members): (Vec<Wanted>, Vec<Member>) = members.into_iter().unzip();
+        let mut resolved = Arc::unwrap_or_clone(resolved);
+        resolved.series = series;
         let empty = members.iter().filter(|m| m.whole.start >= m.whole.end).map(|m| {
             let universe = m.wanted.days.as_ref().and(resolved.question.universe.as_deref());
-            (m.wanted.key.symbol.clone(), why_nothing(&setup, m, &by_row, universe))
+            (m.wanted.key.symbol.clone(), why_nothing(&setup, m, &sights, universe))
         });
-        let empty: Vec<(String, String)> = empty.collect();
-        resolved.without.extend(empty);
+        without.extend(empty);
+        resolved.without.extend(without);
         resolved.without.sort();
         resolved.without.dedup();
-        drop(by_row);
-        drop(views);
         let several = resolved.is_of_several();
         Ok(Draft { prepared: Prepared { research: self.clone(), resolved, members, several }, known })
+    }
+
+    /// The series that are wanted, or why there is none, and those of the other side where one is wanted, too.
+    async fn look_up(self: &Arc<Self>, resolved: &Arc<Resolved>, asked: Vec<Wanted>, known: &Arc<Known>) -> Result<Vec<Found>, DeskError> {
+        let one = |wanted: Wanted| {
+            let (research, resolved, known) = (self.clone(), resolved.clone(), known.clone());
+            async move {
+                let subject = research.subject_of(&resolved, &wanted, &known).await;
+                let other = match &wanted.other {
+                    Some(key) if subject.is_ok() => Some(research.unexamined_subject(&resolved.setup, key, &known).await?),
+                    _ => None,
+                };
+                Ok((wanted, subject, other))
+            }
+        };
+        self.desk.hands.side_by_side("looking up a series", asked, one).try_collect().await
+    }
+
+    /// What is known of the series that were found, each with what was wanted.
+    async fn look_at(
+        self: &Arc<Self>,
+        resolved: &Arc<Resolved>,
+        found: Vec<(Wanted, Subject, Option<Subject>)>,
+        (sights, unclear, known): (&Arc<Sights>, &Arc<Unclear>, &Arc<Known>),
+    ) -> Result<Vec<(Wanted, Member)>, DeskError> {
+        let one = |(wanted, subject, other): (Wanted, Subject, Option<Subject>)| {
+            let (research, resolved, known) = (self.clone(), resolved.clone(), known.clone());
+            let (sights, unclear) = (sights.clone(), unclear.clone());
+            async move {
+                let question = &resolved.question;
+                let mut member = research.member(&resolved, wanted.clone(), subject, (&sights, &unclear, &known)).await?;
+                if let (Some(key), Some(subject)) = (&wanted.other, other) {
+                    let wanted = Wanted { key: key.clone(), other: None, ..wanted.clone() };
+                    member.other = Some(Box::new(research.member(&resolved, wanted, subject, (&sights, &unclear, &known)).await?));
+                }
+                let acts =
+                    question.adjust.is_some() || question.shape.columns.contains(&Column::Action) || question.works_out(Quantity::TotalReturn);
+                if acts && wanted.chain.is_none() && member.whole.start < member.whole.end {
+                    member.acted = Some(research.acted(&resolved.setup, &wanted, &member.whole, &known).await?);
+                }
+                Ok((wanted, member))
+            }
+        };
+        self.desk.hands.side_by_side("looking at a series", found, one).try_collect().await
     }
 
     /// A series of the answer with what is known of it before its doubts are looked for.
@@ -124,19 +141,19 @@ impl Research {
         resolved: &Resolved,
         wanted: Wanted,
         mut subject: Subject,
-        (views, unclear, known): (&HashMap<i64, &View<'_>>, &Unclear, &Known),
+        (sights, unclear, known): (&Sights, &Unclear, &Known),
     ) -> Result<Member, DeskError> {
         let (setup, question) = (&resolved.setup, &resolved.question);
         subject.each_lineup(&mut |lineup| {
-            lineup.parts.iter_mut().for_each(|part| part.sight = views.get(&part.row.id).map(|view| view.sight.clone()));
+            lineup.parts.iter_mut().for_each(|part| part.sight = sights.get(&part.row.id).cloned());
         });
         unclear.tell(&mut subject);
         let rows = subject.rows();
         let (delisted, mut wanted) = (known.actions.delisting(&wanted.instrument.symbol).filter(|_| question.delisting), wanted);
-        let standing = stands(setup, &subject, (views, unclear));
+        let standing = stands(setup, &subject, (sights, unclear));
         let completeness = standing.as_ref().map(|s| wanted.within(&wanted.span).iter().map(|span| s.measured.over(span)).sum());
-        // A series that nobody keeps any more has no view, and may have bars all the same.
-        let is_kept = rows.iter().all(|row| views.contains_key(&row.id));
+        // Of a series that nobody keeps any more nothing is known, and it may have bars all the same.
+        let is_kept = rows.iter().all(|row| sights.contains_key(&row.id));
         let whole = match (is_kept, &standing) {
             (true, Some(standing)) => standing.extent.clone(),
             _ => self.extent(&subject, resolved.instant).await?,
@@ -193,7 +210,15 @@ impl Research {
 
     /// The series of what is wanted, or those of its contracts.
     async fn subject_of(&self, resolved: &Resolved, wanted: &Wanted, known: &Known) -> Result<Subject, DeskError> {
-        let Some(chain) = &wanted.chain else { return self.unexamined_subject(&resolved.setup, &wanted.key, known).await };
+        let Some(chain) = &wanted.chain else {
+            return match self.unexamined_subject(&resolved.setup, &wanted.key, known).await? {
+                // Of one source, what is adjusted has to be as traded before.
+                Subject::One(row) if resolved.question.adjust.is_some() => {
+                    self.alone(&resolved.setup, row, known).await.map(Subject::Golden)
+                }
+                subject => Ok(subject),
+            };
+        };
         let shifts = match resolved.question.rolls {
             Some(Joined { by: Join::Difference, oldest }) => Some(chain.shifts(oldest)?),
             _ => None,
@@ -232,9 +257,9 @@ impl Research {
 }
 
 /// Why nothing is held of a series: for each source the cause of most of what it lacks.
-fn why_nothing(setup: &Setup, member: &Member, views: &HashMap<i64, &View<'_>>, universe: Option<&str>) -> String {
+fn why_nothing(setup: &Setup, member: &Member, sights: &Sights, universe: Option<&str>) -> String {
     let cause = |row: &SeriesRow| {
-        let largest = views.get(&row.id)?.gaps().iter().max_by_key(|gap| gap.slots)?;
+        let largest = sights.get(&row.id)?.gaps().iter().max_by_key(|gap| gap.slots)?;
         Some(format!("{} at {}", largest.cause, row.key.source))
     };
     let causes: Vec<String> = member.subject.rows().iter().filter_map(cause).collect();
@@ -254,24 +279,24 @@ struct Stands {
 }
 
 /// How a series stands: what any source of a golden one has, and of a chain each contract in its slots; `None` where nobody keeps it.
-fn stands(setup: &Setup, subject: &Subject, (views, unclear): (&HashMap<i64, &View<'_>>, &Unclear)) -> Option<Stands> {
-    let mine: Vec<&View<'_>> = subject.rows().iter().filter_map(|r| views.get(&r.id).copied()).collect();
+fn stands(setup: &Setup, subject: &Subject, (sights, unclear): (&Sights, &Unclear)) -> Option<Stands> {
     match subject {
-        Subject::One(_) => {
-            let view = mine.first()?;
-            let (held, missing) = (view.standing.held.clone(), view.standing.missing());
-            Some(Stands { extent: hull(&held), held, missing, measured: Measured::One(view.sight.clone()) })
+        Subject::One(row) => {
+            let sight = sights.get(&row.id)?;
+            let (held, missing) = (sight.standing.held.clone(), sight.standing.missing());
+            Some(Stands { extent: hull(&held), held, missing, measured: Measured::One(sight.clone()) })
         }
         Subject::Golden(lineup) => {
-            let whole = if lineup.key.source == GOLDEN { union(setup, &mine, unclear)? } else { alone(mine.first()?, unclear) };
-            let extent = mine.iter().filter_map(|v| hull(&v.standing.held)).reduce(|a, b| a.hull(&b));
+            let mut kept = lineup.parts.iter().filter_map(|part| Some((&part.row, sights.get(&part.row.id)?.as_ref())));
+            let extent = kept.clone().filter_map(|(_, sight)| hull(&sight.standing.held)).reduce(|a, b| a.hull(&b));
+            let whole = if lineup.key.source == GOLDEN { union(setup, kept, unclear)? } else { alone(kept.next()?, unclear) };
             let (held, missing) = (whole.standing.held.clone(), whole.standing.missing());
             Some(Stands { extent, held, missing, measured: Measured::Golden(whole) })
         }
         Subject::Chain(legs) => {
             let (mut held, mut missing, mut measured) = (Spans::new(), Spans::new(), vec![]);
             for leg in legs {
-                let Some(own) = stands(setup, &leg.subject, (views, unclear)) else { continue };
+                let Some(own) = stands(setup, &leg.subject, (sights, unclear)) else { continue };
                 held = spans::union(&held, &own.held.within(&leg.span).collect());
                 missing = spans::union(&missing, &own.missing.within(&leg.span).collect());
                 measured.push((leg.span.clone(), own.measured));

@@ -1,7 +1,7 @@
 //! A row an instrument: its newest bar.
 
 use super::{
-    A_BATCH, Prepared, SIDE_BY_SIDE, Words,
+    A_BATCH, Prepared, Words,
     batch::Batch,
     before::start,
     how::{finer, how},
@@ -9,7 +9,7 @@ use super::{
     worked::Worked,
 };
 use crate::question::{Column, picking::Sort};
-use futures_util::{StreamExt, stream};
+use futures_util::TryStreamExt;
 use mizuno_core::{
     Span,
     derived::{Needs, Value},
@@ -53,16 +53,12 @@ impl Latest {
     async fn read(&self) -> Result<Vec<(usize, Row)>, DeskError> {
         let one = |at: usize| {
             let (prepared, columns) = (self.prepared.clone(), self.columns.clone());
-            let desk = self.prepared.research.desk.clone();
-            async move {
-                let read = desk.hands.spawn(async move { newest(&prepared, at, &columns).await });
-                read.await.map_err(|e| DeskError::fault("reading a series", e))?
-            }
+            async move { Ok(newest(&prepared, at, &columns).await?.map(|row| (at, row))) }
         };
-        let mut reads = stream::iter((0..self.prepared.members.len()).map(one)).buffered(2 * SIDE_BY_SIDE).enumerate();
+        let mut reads = self.prepared.research.desk.hands.side_by_side("reading a series", 0..self.prepared.members.len(), one);
         let mut rows = vec![];
-        while let Some((at, row)) = reads.next().await {
-            rows.extend(row?.map(|row| (at, row)));
+        while let Some(row) = reads.try_next().await? {
+            rows.extend(row);
         }
         let question = &self.prepared.resolved.question;
         let picking = &question.shape.picking;

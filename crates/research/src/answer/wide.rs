@@ -4,7 +4,7 @@
 //! stretches, and a block over their border is opened for each. Rows leave in batches of at most [`A_BATCH`] cells.
 
 use super::{
-    Member, Prepared, SIDE_BY_SIDE, Words,
+    Member, Prepared, Words,
     batch::{Batch, Cells, Heading, Kind},
     how::{finer, how},
     long::{expected, expected_rows},
@@ -17,7 +17,7 @@ use crate::{
     Research,
     question::{Against, Column, Missing, resolve::Resolved},
 };
-use futures_util::{StreamExt, stream};
+use futures_util::TryStreamExt;
 use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, Spans, bar::Digits, derived::Value};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
@@ -220,16 +220,11 @@ impl Wide {
         let one = |at: usize| {
             let (prepared, values, span) = (self.prepared.clone(), self.values.clone(), span.clone());
             let words = self.words.clone();
-            let desk = self.prepared.research.desk.clone();
-            async move {
-                let read = desk.hands.spawn(async move { strip(&prepared.research, &prepared, at, span, &values, &words).await });
-                read.await.map_err(|e| DeskError::fault("reading a series", e))?
-            }
+            async move { strip(&prepared.research, &prepared, at, span, &values, &words).await }
         };
-        let mut reads = stream::iter((0..self.prepared.members.len()).map(one)).buffered(SIDE_BY_SIDE);
+        let mut reads = self.prepared.research.desk.hands.side_by_side("reading a series", 0..self.prepared.members.len(), one);
         let mut series: Vec<Strip> = vec![];
-        while let Some(strip) = reads.next().await {
-            let mut strip = strip?;
+        while let Some(mut strip) = reads.try_next().await? {
             if let Some(before) = series.last().filter(|before| before.slots == strip.slots) {
                 strip.slots = before.slots.clone();
             }

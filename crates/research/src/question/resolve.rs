@@ -2,7 +2,7 @@
 
 use super::{Column, Period, Question, Range};
 use crate::{Research, chains::Chain, universes::why_without};
-use futures_util::{StreamExt, stream};
+use futures_util::StreamExt;
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Calendar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate, derived::Quantity, resample::Length,
@@ -113,8 +113,6 @@ impl Resolved {
     }
 }
 
-/// Chains rolled side by side.
-const SIDE_BY_SIDE: usize = 2;
 /// Columns that a wide file may have.
 const MOST_COLUMNS: usize = 10_000;
 
@@ -279,10 +277,10 @@ impl Research {
         }
         let roll = |name: String| {
             let (research, setup, named) = (self.clone(), setup.clone(), question.as_of);
-            self.desk.hands.spawn(async move { research.chain(&setup, &name, instant, named).await.map(drop) })
+            async move { research.chain(&setup, &name, instant, named).await.map(drop) }
         };
         // What goes wrong with one is told when it is asked for.
-        stream::iter(chains.into_iter().map(roll)).buffered(SIDE_BY_SIDE).for_each(|_| async {}).await;
+        self.desk.hands.side_by_side("rolling a chain", chains, roll).for_each(|_| async {}).await;
     }
 
     async fn one(
