@@ -120,12 +120,12 @@ fn scaled(bar: &Bar, (prices, volumes): (&BigRational, &BigRational), tick: Deci
         // In units of the finer of the two scales: half a unit of the last digit that was told lies on each side.
         let scale = p.scale.max(tick.scale);
         let unit = 10i128.pow(u32::from(scale - p.scale));
-        let step = i128::from(tick.at_scale(scale)?.mantissa).max(1);
+        let step = tick.units(scale).max(1);
         let twice = 2 * i128::from(p.mantissa) * unit;
         let ticks = only_whole(twice - unit, twice + unit, prices, 2 * step)?;
-        let traded = Decimal { mantissa: i64::try_from(ticks.checked_mul(step)?).ok()?, scale };
-        // As the source writes its prices, where that holds it.
-        traded.at_scale(p.scale).or(Some(traded))
+        let traded = Decimal { mantissa: i64::try_from(ticks.checked_mul(tick.mantissa.max(1).into())?).ok()?, ..tick };
+        // As the source writes its prices, where 18 digits hold it.
+        traded.at_scale(p.scale).or_else(|| traded.at_scale(tick.scale))
     };
     let [open, high, low, close] = bar.prices();
     let prices = [price(open)?, price(high)?, price(low)?, price(close)?];
@@ -236,6 +236,10 @@ mod tests {
         assert_eq!(back(334, 2, (3, 1), "0.05"), None, "neither 10.00 nor 10.05 is told as 3.34");
         assert_eq!(back(335, 2, (3, 1), "0.05").as_deref(), Some("10.05"));
         assert_eq!(back(10, 1, (1, 10), "0.01").as_deref(), Some("0.1"), "a consolidation makes them finer");
+        let (million, twelve) = (600_000_120_000_000_000, 12);
+        assert_eq!(back(million, twelve, (2, 1), "0.01").as_deref(), Some("1200000.24"), "at the scale of the source it had 19 digits");
+        assert_eq!(back(million, twelve, (1, 2), "0.01").as_deref(), Some("300000.060000000000"), "as the source writes its prices");
+        assert_eq!(back(5_000_000_000_000_000_00, 17, (2, 1), "10").as_deref(), Some("10"), "nor has a tick to be written at that scale");
     }
 
     proptest! {

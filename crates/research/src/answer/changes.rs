@@ -4,7 +4,7 @@
 //! nothing else changed, are not read. A wide question's changes are told in the long form, since a cell is then a row.
 
 use super::{
-    A_BATCH, Answer, Member, Prepared, Source, Words,
+    A_BATCH, Answer, MANY, Member, Prepared, Source, Words,
     batch::{Batch, Cells, Heading, Kind},
     how::how,
     long::{Open, Row, Shown, open, values},
@@ -76,8 +76,10 @@ pub(super) async fn begin(
     };
     let headings = headings(&now, words(pairs.iter().map(symbol)), &told, room);
     let (moments, values) = columns(&now);
-    let changes = Changes { words: told, moments, values, then, now, pairs, at: 0, open: None };
-    Ok(Answer { headings, rows: Source::Changes(Box::new(changes)) })
+    let held = |prepared: &Prepared| prepared.completeness().map_or(0, |c| c.held);
+    let (desk, many) = (now.research.desk.clone(), held(&then) + held(&now) > MANY);
+    let changes = Source::Changes(Box::new(Changes { words: told, moments, values, then, now, pairs, at: 0, open: None }));
+    Ok(Answer { headings, rows: if many { changes.ahead(&desk.hands) } else { changes } })
 }
 
 /// The columns that say when, the moment always among them, and those of values.

@@ -5,7 +5,7 @@
 //! edition before is the same file: a second name, and no second copy.
 
 use super::{
-    Progress, Recipe, SUMS,
+    GivenUp, Progress, Recipe, SUMS,
     beside::{self, Beside},
     contents::Contents,
     cutting::{Cutting, Part},
@@ -25,7 +25,7 @@ use crate::{
         zone::{Clock, Stamp},
     },
 };
-use futures_util::{StreamExt, stream};
+use futures_util::{StreamExt, future::join, stream};
 use mizuno_core::{Decimal, Timestamp, bar::Digits, decimal::power};
 use mizuno_desk::DeskError;
 use mizuno_store::{editions::FileRow, payloads::digest};
@@ -78,11 +78,11 @@ impl Maker {
         }
         let files: usize = cuttings.iter().map(|c| c.parts.len()).sum();
         self.progress.files.store(files as u64, std::sync::atomic::Ordering::Relaxed);
-        let mut told = vec![];
-        for cutting in &cuttings {
-            told.push(self.files_of(cutting).await?);
-        }
         let contents = Contents::gather(&self.research, &edition, &cuttings, self.instant, self.since).await?;
+        // Both take long, and neither needs the other.
+        let (Ok(told), Ok(changes)) = join(self.all_files(&cuttings), self.all_changes(&contents)).await else {
+            return Err(self.progress.failure());
+        };
         let mut about = vec![];
         for (name, table) in &contents.tables {
             about.push(
@@ -93,9 +93,7 @@ impl Maker {
         for answer in told.iter().filter(|answer| described.insert(package::schema_path(answer))) {
             about.push(self.keep(&package::schema_path(answer), package::schema(answer).as_bytes(), 0).await?);
         }
-        for (name, question) in contents.changed() {
-            about.push(self.changes(&name, question).await?);
-        }
+        about.extend(changes);
         let mut tables = vec![];
         if let Some(spec) = &edition.table {
             for beside in beside::tables(&self.research, spec, &cuttings, self.instant).await? {
@@ -116,12 +114,20 @@ impl Maker {
         Ok(Made { sums: sums.digest, rows })
     }
 
-    /// Makes the files of one question.
-    async fn files_of(&self, cutting: &Arc<Cutting>) -> Result<Answered, DeskError> {
-        let headings = headings(cutting).await?;
+    /// Makes the files of every question.
+    async fn all_files(&self, cuttings: &[Arc<Cutting>]) -> Result<Vec<Answered>, GivenUp> {
+        let mut out = vec![];
+        for cutting in cuttings {
+            out.push(self.files_of(cutting).await?);
+        }
+        Ok(out)
+    }
+
+    async fn files_of(&self, cutting: &Arc<Cutting>) -> Result<Answered, GivenUp> {
+        let headings = headings(cutting).await.map_err(|error| self.progress.give_up(error))?;
         let mut making = stream::iter(cutting.parts.iter().map(|part| self.part(cutting, part))).buffered(SIDE_BY_SIDE);
         let mut files = vec![];
-        let mut failed = None;
+        let mut given_up = None;
         while let Some(made) = making.next().await {
             match made {
                 Ok(file) => {
@@ -129,15 +135,12 @@ impl Maker {
                     Progress::add(&self.progress.done, 1);
                 }
                 // Whoever is still writing ends first: the folder is taken away then, and nobody must make it anew.
-                Err(error) => {
-                    self.progress.give_up();
-                    failed.get_or_insert(error);
-                }
+                Err(error) => given_up = Some(self.progress.give_up(error)),
             }
         }
         drop(making);
-        if let Some(error) = failed {
-            return Err(error);
+        if let Some(given_up) = given_up {
+            return Err(given_up);
         }
         Ok(Answered {
             name: cutting.spec.question.clone(),
@@ -165,9 +168,7 @@ impl Maker {
         }
         let (cutting, part, folder, progress) = (cutting.clone(), part.clone(), self.folder.clone(), self.progress.clone());
         let path = part.path.clone();
-        let work = async move { write(&cutting, &part, &folder, &progress).await };
-        let done = self.research.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("making a file of an edition", e))?;
-        let (sum, bytes, rows) = done?;
+        let (sum, bytes, rows) = self.on_hands(async move { write(&cutting, &part, &folder, &progress).await }).await?;
         let row = FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of, linked: false };
         Ok(resource(self.same_or_new(row).await?))
     }
@@ -213,7 +214,20 @@ impl Maker {
         self.keep(&format!("{table}_{0}/{0}.parquet", beside.name), &bytes, beside.rows.rows as i64).await
     }
 
-    /// What changed in the answer to a question since the edition before.
+    /// Lets the threads of answers write a file.
+    async fn on_hands<T: Send + 'static>(&self, work: impl Future<Output = Result<T, DeskError>> + Send + 'static) -> Result<T, DeskError> {
+        self.research.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("making a file of an edition", e))?
+    }
+
+    /// What changed in the answers since the edition before.
+    async fn all_changes(&self, contents: &Contents) -> Result<Vec<FileRow>, GivenUp> {
+        let mut out = vec![];
+        for (name, question) in contents.changed() {
+            out.push(self.changes(&name, question).await.map_err(|error| self.progress.give_up(error))?);
+        }
+        Ok(out)
+    }
+
     async fn changes(&self, name: &str, question: Question) -> Result<FileRow, DeskError> {
         let research = &self.research;
         let since = question.since.unwrap_or(self.instant);
@@ -221,8 +235,8 @@ impl Maker {
         let draft = research.draft(research.resolve(question.clone()).await?).await?;
         let answer = draft.changes(research.draft_then(&question, since).await?, false).await?;
         let path = format!("{}/changes-{name}.csv", mizuno_config::edition::ABOUT);
-        let file = Written::begin(&self.folder, &path)?;
-        let (sum, bytes, rows) = fill(answer, style, file, &self.progress, |_, _| Ok(())).await?;
+        let (file, progress) = (Written::begin(&self.folder, &path)?, self.progress.clone());
+        let (sum, bytes, rows) = self.on_hands(async move { fill(answer, style, file, &progress, |_, _| Ok(())).await }).await?;
         self.same_or_new(FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false }).await
     }
 
@@ -339,7 +353,7 @@ async fn fill(
     style: Style,
     mut file: Written,
     progress: &Progress,
-    check: impl Fn(&[Heading], &Batch) -> Result<(), DeskError>,
+    check: impl Fn(&[Heading], &Batch) -> Result<(), DeskError> + Send,
 ) -> Result<(String, u64, i64), DeskError> {
     let mut encoder = encoder(answer.headings.clone(), style)?;
     encoder.begin(file.buffer())?;

@@ -137,21 +137,31 @@ pub struct Progress {
     /// Bytes written.
     pub bytes: AtomicU64,
     cancelled: AtomicBool,
-    /// Whether a file of it could not be made, so that no other need be.
-    given_up: AtomicBool,
+    /// Why a file of it could not be made, so that no other need be; the first that went wrong.
+    given_up: Mutex<Option<DeskError>>,
 }
+
+/// An edition is given up; its progress knows why.
+struct GivenUp;
 
 impl Progress {
     fn add(counter: &AtomicU64, n: u64) {
         counter.fetch_add(n, Ordering::Relaxed);
     }
 
-    fn give_up(&self) {
-        self.given_up.store(true, Ordering::Relaxed);
+    fn give_up(&self, why: DeskError) -> GivenUp {
+        self.given_up.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(why);
+        GivenUp
     }
 
     fn is_given_up(&self) -> bool {
-        self.given_up.load(Ordering::Relaxed)
+        self.given_up.lock().unwrap_or_else(PoisonError::into_inner).is_some()
+    }
+
+    /// Why it was given up.
+    fn failure(&self) -> DeskError {
+        let why = self.given_up.lock().unwrap_or_else(PoisonError::into_inner).take();
+        why.unwrap_or_else(|| DeskError::Over("it was given up".to_owned()))
     }
 
     fn is_cancelled(&self) -> bool {

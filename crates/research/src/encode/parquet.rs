@@ -64,30 +64,26 @@ impl ParquetEncoder {
         Ok(ParquetEncoder { table, headings, floats, unit, pending, rows: 0, most })
     }
 
-    fn values(&self, heading: &Heading, cells: &Cells, rows: usize) -> Values {
+    /// Puts the cells of a column behind those that wait.
+    fn add(&mut self, column: usize, cells: &Cells) {
+        let (heading, unit, pending) = (&self.headings[column], self.unit, &mut self.pending[column]);
         match cells {
+            // Through the text: the float that is nearest to the exact number.
             Cells::Numbers(cells) if self.floats => {
-                // Through the text: the float that is nearest to the exact number.
-                let mut out = Values::default();
-                for cell in cells {
-                    out.levels.push(i16::from(cell.is_some()));
-                    out.floats.extend(cell.map(|n| n.to_string().parse::<f64>().unwrap_or(f64::NAN)));
-                }
-                out
-            }
-            Cells::Reals(cells) => {
-                let levels = cells.iter().map(|cell| i16::from(cell.is_some())).collect();
-                Values { levels, floats: cells.iter().flatten().copied().collect(), ..Values::default() }
+                pending.add_floats(cells.iter().map(|cell| cell.map(|n| n.to_string().parse().unwrap_or(f64::NAN))));
             }
             Cells::Numbers(cells) => {
                 let room = if let Kind::Number(room) = heading.kind { room } else { Digits::default() };
-                Values::decimals(room, cells.iter().copied(), rows)
+                pending.add_decimals(room, cells.iter().copied());
             }
-            Cells::Moments(cells) => Values::all(cells.iter().map(|at| self.unit.map_or(*at, |unit| at.div_euclid(unit)))),
-            Cells::Dates(cells) => Values::all(cells.iter().map(|d| self.unit.map_or(i64::from(*d), |unit| i64::from(*d) * (DAY / unit)))),
-            Cells::Whole(cells) => Values::all(cells.iter().copied()),
-            Cells::Words(cells) => Values::some(cells.iter().map(|w| w.map(i64::from))),
-            Cells::Flags(cells) => Values::some(cells.iter().map(|f| f.map(i64::from))),
+            Cells::Reals(cells) => pending.add_floats(cells.iter().copied()),
+            Cells::Moments(cells) => pending.present.extend(cells.iter().map(|at| unit.map_or(*at, |unit| at.div_euclid(unit)))),
+            Cells::Dates(cells) => {
+                pending.present.extend(cells.iter().map(|d| unit.map_or(i64::from(*d), |unit| i64::from(*d) * (DAY / unit))));
+            }
+            Cells::Whole(cells) => pending.present.extend(cells),
+            Cells::Words(cells) => pending.add(cells.iter().map(|w| w.map(i64::from))),
+            Cells::Flags(cells) => pending.add(cells.iter().map(|f| f.map(i64::from))),
         }
     }
 
@@ -109,8 +105,7 @@ impl Encoder for ParquetEncoder {
 
     fn rows(&mut self, batch: &Batch, out: &mut Vec<u8>) -> Result<(), DeskError> {
         for (i, cells) in batch.columns.iter().enumerate() {
-            let values = self.values(&self.headings[i], cells, batch.rows);
-            self.pending[i].append(values);
+            self.add(i, cells);
         }
         self.rows += batch.rows;
         // Cut by rows alone: how many there are in a batch depends on how the database lies on its disk.

@@ -3,7 +3,7 @@
 //! Columns are delta-packed and zstd-compressed, without dictionaries but for words: bars
 //! are numbers that move in small steps, and constant columns pack to almost nothing.
 
-use mizuno_core::{Decimal, bar::Digits};
+use mizuno_core::{Decimal, bar::Digits, decimal::power};
 use parquet::{
     basic::{Compression, Encoding, LogicalType, Repetition, Type as Physical, ZstdLevel},
     column::writer::ColumnWriter,
@@ -74,14 +74,6 @@ pub struct Values {
 }
 
 impl Values {
-    /// Puts further values behind these.
-    pub fn append(&mut self, mut more: Values) {
-        self.present.append(&mut more.present);
-        self.wide.append(&mut more.wide);
-        self.floats.append(&mut more.floats);
-        self.levels.append(&mut more.levels);
-    }
-
     /// Takes the first so many rows out.
     #[must_use]
     pub fn take(&mut self, rows: usize) -> Values {
@@ -106,35 +98,50 @@ impl Values {
         Values { present: present.collect(), ..Values::default() }
     }
 
-    /// A value or none for each row.
+    /// Numbers at the scale of `room`, some of them absent, for a column of [`Kind::decimal`].
     #[must_use]
-    pub fn some(values: impl Iterator<Item = Option<i64>>) -> Values {
+    pub fn decimals(room: Digits, values: impl ExactSizeIterator<Item = Option<Decimal>>) -> Values {
         let mut out = Values::default();
-        for value in values {
-            out.levels.push(i16::from(value.is_some()));
-            out.present.extend(value);
-        }
+        out.add_decimals(room, values);
         out
     }
 
-    /// Numbers at the scale of `room`, some of them absent, for a column of [`Kind::decimal`].
-    #[must_use]
-    pub fn decimals(room: Digits, values: impl Iterator<Item = Option<Decimal>>, rows: usize) -> Values {
-        let mut out = Values { levels: Vec::with_capacity(rows), ..Values::default() };
-        match room.fit() {
-            true => out.present.reserve(rows),
-            false => out.wide.reserve(rows),
-        }
+    /// Puts further values behind these, a value or none for each row.
+    pub fn add(&mut self, values: impl ExactSizeIterator<Item = Option<i64>>) {
+        self.reserve(values.len());
         for value in values {
-            out.levels.push(i16::from(value.is_some()));
+            self.levels.push(i16::from(value.is_some()));
+            self.present.extend(value);
+        }
+    }
+
+    /// The same with floats.
+    pub fn add_floats(&mut self, values: impl ExactSizeIterator<Item = Option<f64>>) {
+        for value in values {
+            self.levels.push(i16::from(value.is_some()));
+            self.floats.extend(value);
+        }
+    }
+
+    /// The same with numbers at the scale of `room`.
+    pub fn add_decimals(&mut self, room: Digits, values: impl ExactSizeIterator<Item = Option<Decimal>>) {
+        self.reserve(values.len());
+        let fit = room.fit();
+        // What has room in 18 digits needs no more than 64 bits for it.
+        let power = |number: Decimal| power(room.scale.saturating_sub(number.scale)).unwrap_or(1);
+        for value in values {
+            self.levels.push(i16::from(value.is_some()));
             let Some(number) = value else { continue };
-            match room.fit() {
-                true if number.scale == room.scale => out.present.push(number.mantissa),
-                true => out.present.push(number.units(room.scale) as i64),
-                false => out.wide.push(number.units(room.scale)),
+            match fit {
+                true => self.present.push(number.mantissa.wrapping_mul(power(number))),
+                false => self.wide.push(number.units(room.scale)),
             }
         }
-        out
+    }
+
+    fn reserve(&mut self, rows: usize) {
+        self.levels.reserve(rows);
+        self.present.reserve(rows);
     }
 }
 
