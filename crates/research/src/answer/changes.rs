@@ -121,7 +121,7 @@ impl Changes {
             let how_then = was.map(|m| how(&self.then.resolved, m)).transpose()?;
             let how_now = is.map(|m| how(&self.now.resolved, m)).transpose()?;
             let rows =
-                aligned(then.as_mut().zip(was.map(|m| (&self.then.resolved, m))), now.as_mut().zip(is.map(|m| (&self.now.resolved, m))))
+                aligned(then.as_mut().zip(was.map(|m| (&*self.then.resolved, m))), now.as_mut().zip(is.map(|m| (&*self.now.resolved, m))))
                     .await?;
             if rows.is_empty() {
                 self.open = None;

@@ -88,7 +88,7 @@ impl Research {
         resolved.without.sort();
         resolved.without.dedup();
         let several = resolved.is_of_several();
-        Ok(Draft { prepared: Prepared { research: self.clone(), resolved, members, several }, known })
+        Ok(Draft { prepared: Prepared { research: self.clone(), resolved: Arc::new(resolved), members, several }, known })
     }
 
     /// The series that are wanted, or why there is none, and those of the other side where one is wanted, too.

@@ -207,7 +207,7 @@ fn value_kind(column: Column, (price, volume): (Digits, Digits), words: &Words) 
 pub struct Prepared {
     research: Arc<Research>,
     /// The question, resolved.
-    pub resolved: Resolved,
+    pub resolved: Arc<Resolved>,
     /// Its series, in the order of the answer.
     pub members: Vec<Member>,
     /// Whether it is of several instruments.
