@@ -119,16 +119,24 @@ impl Research {
         (which, against): (Adjust, &Against),
         known: &Known,
     ) -> Result<Arc<Accounted>, DeskError> {
-        let instrument = setup.instrument(&row.key.symbol)?;
-        let calendar = setup.calendar_of(instrument)?;
         let is_of_now = row.revision <= known.as_of.0 && against.is_of_now(setup, known)?;
         let named = (!is_of_now).then_some(known.as_of);
         // What is told of the configuration stands in its serial, and the rest in revisions and actions; as of one instant it is the same for ever.
         let state = against.state(setup, &row.key.symbol, known, named)?;
         let follows = (setup.serial, named.map_or(row.revision, |at| at.0), state);
-        if let Some(found) = self.accounted.recall(row.id, &follows) {
-            return Ok(found);
-        }
+        let work = self.work_out(setup, row, (which, against), known);
+        self.accounted.recall_or(row.id, follows, work).await
+    }
+
+    async fn work_out(
+        &self,
+        setup: &Setup,
+        row: &SeriesRow,
+        (which, against): (Adjust, &Against),
+        known: &Known,
+    ) -> Result<Accounted, DeskError> {
+        let instrument = setup.instrument(&row.key.symbol)?;
+        let calendar = setup.calendar_of(instrument)?;
         let traded = match &against.closes {
             Some(closes) => self.read_closes(setup, closes, calendar, known).await?,
             None => vec![],
@@ -159,9 +167,7 @@ impl Research {
         let start = if from == TradeDate(i32::MIN) { Slot(i64::MIN) } else { Slot::on(from) };
         let unclear = made.into_iter().filter(|slot| *slot >= start).map(|slot| row.key.interval.span_of(slot));
         let unclear = [Slot(i64::MIN)..start].into_iter().filter(|span| span.start < span.end).chain(unclear).collect();
-        let found = Arc::new(Accounted { taken_out, from, unclear, agreement, says });
-        self.accounted.keep(row.id, follows, found.clone());
-        Ok(found)
+        Ok(Accounted { taken_out, from, unclear, agreement, says })
     }
 }
 

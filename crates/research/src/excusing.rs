@@ -38,7 +38,13 @@ impl Research {
     ///
     /// # Errors
     /// When the name or the reason is empty, something is not there, or nothing can be written.
-    pub async fn excuse(self: &Arc<Self>, setup: &Arc<Setup>, what: Excused, by: &str, note: &str) -> Result<Vec<(ExcuseRow, SeriesKey)>, DeskError> {
+    pub async fn excuse(
+        self: &Arc<Self>,
+        setup: &Arc<Setup>,
+        what: Excused,
+        by: &str,
+        note: &str,
+    ) -> Result<Vec<(ExcuseRow, SeriesKey)>, DeskError> {
         let (by, note) = (by.trim(), note.trim());
         if by.is_empty() || note.is_empty() {
             return Err(DeskError::Invalid("an excuse needs a name (`by`) and a reason (`note`); nothing closes silently".to_owned()));
@@ -118,7 +124,13 @@ impl Research {
     }
 
     /// The gaps at each source that make a gap of a golden series: who accepts that nobody has a bar accepts it at each of them.
-    async fn of_golden(self: &Arc<Self>, setup: &Arc<Setup>, id: &str, key: &SeriesKey, slot: Slot) -> Result<Vec<(SeriesRow, Span)>, DeskError> {
+    async fn of_golden(
+        self: &Arc<Self>,
+        setup: &Arc<Setup>,
+        id: &str,
+        key: &SeriesKey,
+        slot: Slot,
+    ) -> Result<Vec<(SeriesRow, Span)>, DeskError> {
         let known = self.known(setup, self.desk.store.newest()).await?;
         let mut rows = self.desk.store.sources_of(&key.symbol, key.interval, key.side).await?;
         rows.retain(|r| takes_part(setup, &known, &r.key).is_ok());

@@ -118,10 +118,11 @@ impl Research {
         if let Some(found) = self.examined.recall(row.id, &standard).filter(|_| is_of_now) {
             return Ok(known.judge(row.id, &found));
         }
-        let found = Arc::new(self.examine(setup, row, &standard, minutes, known).await?);
-        if is_of_now {
-            self.examined.keep(row.id, standard, found.clone());
-        }
+        let work = async |standard: &Standard| self.examine(setup, row, standard, minutes, known).await;
+        let found = match is_of_now {
+            true => self.examined.recall_or(row.id, standard.clone(), work(&standard)).await?,
+            false => Arc::new(work(&standard).await?),
+        };
         Ok(known.judge(row.id, &found))
     }
 

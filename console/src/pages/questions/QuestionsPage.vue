@@ -100,6 +100,7 @@ function file(format: string) {
   return `${path}?${asked}`;
 }
 const here = (form: string) => form.replaceAll("{service}", window.location.origin);
+const sentence = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 const shown = 60;
 </script>
 
@@ -135,7 +136,7 @@ const shown = 60;
       <template v-if="told.completeness">{{ count(told.completeness.held) }} bars, {{ percent(told.completeness) }} complete, {{ count(told.completeness.missing) }} missing; </template>{{ count(told.blocks) }} blocks of {{ bytes(told.bytes) }} are read. As of {{ told.as_of }}, under configuration {{ told.configuration.number }}<template v-if="told.configuration.stands_for_earlier"> (no older one is kept)</template>.<template v-if="keys.since"> Only what has changed since {{ keys.since }} is written.</template>
       <a v-for="format in ['csv', 'xlsx', 'parquet']" :key="format" class="link" style="margin-left: 12px" :href="file(format)">{{ format.toUpperCase() }}</a>
     </p>
-    <p :style="{ color: meaning.faint }">Columns: {{ told.columns.slice(0, shown).map((c) => c.name).join(", ") }}<template v-if="told.columns.length > shown"> and {{ told.columns.length - shown }} more</template>. Stamps: {{ told.stamps }}. Prices: {{ told.adjustment }}.</p>
+    <p :style="{ color: meaning.faint }">Columns: {{ told.columns.slice(0, shown).map((c) => c.name).join(", ") }}<template v-if="told.columns.length > shown"> and {{ told.columns.length - shown }} more</template>. Stamps: {{ told.stamps }}. {{ sentence(told.adjustment) }}.</p>
     <plain-table :headers="['Series', 'From', 'To', 'Bars', 'Complete', 'Missing', 'Sources']" :numbers="[3, 4, 5]">
       <tr v-for="s in told.series.slice(0, shown)" :key="s.series">
         <td><router-link class="link" :to="s.chain ? { name: 'chains', params: { name: s.chain } } : { name: 'instrument', params: { symbol: s.series.split('/')[0] }, query: { series: s.series } }">{{ s.series }}</router-link></td>

@@ -66,8 +66,7 @@ async fn what_actions_account_for_is_what_was_traded() {
     assert!(lineup.contains("brought back from 2024-12-09 on; no known action accounts for its older prices"), "{lineup}");
     let lineup = service.cli(&["lineup", "SME"]).out;
     assert!(
-        lineup.contains("adjusted for splits and dividends, brought back by the known actions")
-            && !lineup.contains("older prices"),
+        lineup.contains("adjusted for splits and dividends, brought back by the known actions") && !lineup.contains("older prices"),
         "{lineup}"
     );
 }

@@ -124,8 +124,9 @@ impl Research {
                     let wanted = Wanted { key: key.clone(), other: None, ..wanted.clone() };
                     member.other = Some(Box::new(research.member(&resolved, wanted, subject, (&sights, &unclear, &known)).await?));
                 }
-                let acts =
-                    question.adjust.is_some() || question.shape.columns.contains(&Column::Action) || question.works_out(Quantity::TotalReturn);
+                let acts = question.adjust.is_some()
+                    || question.shape.columns.contains(&Column::Action)
+                    || question.works_out(Quantity::TotalReturn);
                 if acts && wanted.chain.is_none() && member.whole.start < member.whole.end {
                     member.acted = Some(research.acted(&resolved.setup, &wanted, &member.whole, &known).await?);
                 }

@@ -1,0 +1,67 @@
+//! Work that is done side by side for one answer.
+
+use futures_util::TryStreamExt;
+use mizuno_desk::{DeskError, hands::Hands};
+use proptest::prelude::*;
+use std::sync::{
+    Arc,
+    atomic::{AtomicUsize, Ordering},
+};
+
+fn wait<T>(work: impl Future<Output = T>) -> T {
+    tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(work)
+}
+
+/// Doubles numbers, each after having let others go first a few times; one is refused.
+fn doubled(hands: &Hands, many: Vec<u64>, refused: Option<u64>) -> Result<Vec<u64>, DeskError> {
+    let work = move |n: u64| async move {
+        for _ in 0..n % 5 {
+            tokio::task::yield_now().await;
+        }
+        if Some(n) == refused { Err(DeskError::Invalid(format!("{n} is refused"))) } else { Ok(2 * n) }
+    };
+    wait(hands.side_by_side("doubling", many, work).try_collect())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+
+    #[test]
+    fn what_comes_of_many_stands_in_their_order(count in 0u64..3_000, refused in 0u64..6_000) {
+        let hands = Hands::start().unwrap();
+        let many: Vec<u64> = (0..count).collect();
+        let all = doubled(&hands, many.clone(), None).unwrap();
+        prop_assert_eq!(all, many.iter().map(|n| 2 * n).collect::<Vec<_>>());
+        match doubled(&hands, many, Some(refused)) {
+            Ok(_) => prop_assert!(refused >= count),
+            Err(error) => prop_assert_eq!((refused < count, error.to_string()), (true, format!("{refused} is refused"))),
+        }
+    }
+}
+
+#[test]
+fn one_that_breaks_is_an_error_and_stops_nobody_else() {
+    let hands = Hands::start().unwrap();
+    let broken = |n: u64| async move { if n == 700 { panic!("as the test wants it") } else { Ok(n) } };
+    let found: Result<Vec<u64>, DeskError> = wait(hands.side_by_side("counting", 0..1_000, broken).try_collect());
+    assert!(found.unwrap_err().to_string().contains("counting"));
+    assert_eq!(doubled(&hands, vec![1, 2, 3], None).unwrap(), [2, 4, 6]);
+}
+
+#[test]
+fn nothing_more_is_begun_once_nobody_waits() {
+    let hands = Hands::start().unwrap();
+    let begun = Arc::new(AtomicUsize::new(0));
+    let count = begun.clone();
+    let work = move |n: u64| {
+        let begun = count.clone();
+        async move {
+            begun.fetch_add(1, Ordering::SeqCst);
+            Ok(n)
+        }
+    };
+    let first = wait(async { hands.side_by_side("counting", 0..10_000, work).try_next().await });
+    assert_eq!(first.unwrap(), Some(0));
+    // What is at work ends; that is a few times what a thread takes at once.
+    assert!(begun.load(Ordering::SeqCst) < 1_000, "{begun:?} of 10,000");
+}
