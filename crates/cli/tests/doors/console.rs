@@ -363,8 +363,8 @@ async fn what_changed_in_the_configuration_is_unfolded_and_a_question_keeps_keys
     assert_eq!(more.prop("value").await.unwrap().as_deref(), Some("series=KBF/1d/harbour&round=1"), "keys without a field stand in one");
     more.send_keys("&delisting=mere").await.unwrap();
     browser.press("//button[contains(., 'Explain')]").await;
-    browser.sees("mere is not a way to end").await;
-    more.send_keys("\u{8}\u{8}\u{8}\u{8}last-price").await.unwrap();
+    browser.sees("is not a way to end").await;
+    more.send_keys(&format!("{}last-price", "\u{E003}".repeat("mere".len()))).await.unwrap();
     browser.press("//button[contains(., 'Explain')]").await;
     browser.sees("delisting=last-price").await;
     browser.close().await;
