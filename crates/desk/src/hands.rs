@@ -3,7 +3,7 @@
 
 use crate::error::DeskError;
 use futures_util::{Stream, StreamExt, stream};
-use std::{collections::VecDeque, future::Future, mem::ManuallyDrop};
+use std::{future::Future, mem::ManuallyDrop};
 use tokio::{
     runtime::{Builder, Runtime},
     task::JoinHandle,
@@ -49,27 +49,17 @@ impl Hands {
         T: Send + 'static,
         F: Future<Output = Result<T, DeskError>> + Send + 'static,
     {
-        let mut left: VecDeque<I> = many.into_iter().collect();
-        let at_a_time = (left.len() / (16 * AT_ONCE)).clamp(1, MOST_AT_A_TIME);
-        let alone = left.len() < 2;
-        let handed = std::iter::from_fn(move || {
-            let few: Vec<F> = left.drain(..at_a_time.min(left.len())).map(&work).collect();
-            (!few.is_empty()).then_some(few)
-        });
+        let many: Vec<I> = many.into_iter().collect();
+        let at_a_time = (many.len() / (16 * AT_ONCE)).clamp(1, MOST_AT_A_TIME);
+        let alone = many.len() < 2;
         let done = move |few: Vec<F>| async move {
-            let one_by_one = async move {
-                let mut out = Vec::with_capacity(few.len());
-                for work in few {
-                    out.push(work.await);
-                }
-                out
-            };
+            let one_by_one = stream::iter(few).then(|work| work).collect::<Vec<_>>();
             match alone {
                 true => one_by_one.await,
                 false => self.spawn(one_by_one).await.unwrap_or_else(|e| vec![Err(DeskError::fault(doing, e))]),
             }
         };
-        Box::pin(stream::iter(handed).map(done).buffered(AT_ONCE).flat_map(stream::iter))
+        Box::pin(stream::iter(many).map(work).chunks(at_a_time).map(done).buffered(AT_ONCE).flat_map(stream::iter))
     }
 
     /// Hands over work that takes long and writes files, on a thread of its own: nobody waits behind it.

@@ -23,16 +23,16 @@ pub struct Whole {
     due: Slot,
 }
 
-/// What is known of a source's series.
-pub type Known<'v> = (&'v SeriesRow, &'v Sight);
+/// The series of a source with what is known of it.
+pub type Sighted<'v> = (&'v SeriesRow, &'v Sight);
 
 /// What is known of the sources that take part in a golden series as one; `None` of none. Where it is not clear what was paid, a source has
 /// no part.
-pub fn union<'v>(setup: &Setup, sources: impl IntoIterator<Item = Known<'v>>, unclear: &Unclear) -> Option<Whole> {
+pub fn union<'v>(setup: &Setup, sources: impl IntoIterator<Item = Sighted<'v>>, unclear: &Unclear) -> Option<Whole> {
     let mut sources = sources.into_iter().peekable();
     let key = &sources.peek()?.0.key;
     let (interval, calendar) = (key.interval, setup.calendar_of(setup.known(&key.symbol)?).ok()?);
-    let part = |(row, sight): Known<'v>| {
+    let part = |(row, sight): Sighted<'v>| {
         let ranked = ranked_span(setup, calendar, &row.key);
         (sight, unclear.of(row.id).map_or(ranked.clone(), |unclear| difference(&ranked, unclear)))
     };
@@ -65,7 +65,7 @@ pub fn union<'v>(setup: &Setup, sources: impl IntoIterator<Item = Known<'v>>, un
 }
 
 /// What is known of one source, whose prices are brought back alone: where it is not clear what was paid, its bar is missing.
-pub(crate) fn alone((row, sight): Known<'_>, unclear: &Unclear) -> Whole {
+pub(crate) fn alone((row, sight): Sighted<'_>, unclear: &Unclear) -> Whole {
     let standing = &sight.standing;
     let held = unclear.of(row.id).map_or(standing.held.clone(), |unclear| difference(&standing.held, unclear));
     let standing = Standing { expected: standing.expected.clone(), held, excused: standing.excused.clone() };
