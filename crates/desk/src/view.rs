@@ -28,6 +28,11 @@ impl std::ops::Deref for View<'_> {
 }
 
 impl View<'_> {
+    /// The series and what is known of it.
+    pub fn sighted(&self) -> (&SeriesRow, &Sight) {
+        (&self.row, &self.sight)
+    }
+
     /// Whether a window is a repair: asked for before, and not of the newest sessions.
     pub fn is_repair(&self, window: &Span, now: Timestamp) -> bool {
         let overlaps = |a: &Asked| a.window.overlaps(window);

@@ -125,7 +125,7 @@ impl Research {
         let state = against.state(setup, &row.key.symbol, known, named)?;
         let follows = (setup.serial, named.map_or(row.revision, |at| at.0), state);
         let work = self.work_out(setup, row, (which, against), known);
-        self.accounted.recall_or(row.id, follows, work).await
+        self.accounted.recall_or(row.id, &follows, work).await
     }
 
     async fn work_out(

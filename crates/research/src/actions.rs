@@ -148,10 +148,7 @@ impl Research {
             return Ok(Arc::new(self.read_actions(setup, as_of).await?));
         }
         let key = (setup.serial, since);
-        match self.acted.recall(&key) {
-            Some(actions) => Ok(actions),
-            None => Ok(self.acted.keep(key, self.read_actions(setup, as_of).await?)),
-        }
+        self.acted.recall_or(key, self.read_actions(setup, as_of)).await
     }
 
     async fn read_actions(&self, setup: &Setup, as_of: Timestamp) -> Result<Actions, DeskError> {

@@ -106,23 +106,32 @@ impl Research {
         }
         let state = payloads::digest(&state);
         let key = (setup.serial, name.to_owned(), state.clone());
-        if let Some(chain) = self.chains.recall(&key) {
-            return Ok(chain);
-        }
-        let sights = Arc::new(self.sights(setup, rows, instant).await?);
+        let roll = async {
+            let sights = Arc::new(self.sights(setup, rows, instant).await?);
+            let contracts = self.contracts(setup, instruments.clone(), (&known, &sights)).await?;
+            let mut rolled = rolled(&contracts, calendar.sessions(), closed, &by, described.nth);
+            if let By::Table(table) = &by {
+                let unknown = table.iter().filter(|line| instruments.iter().all(|i| i.symbol != line.contract));
+                let told =
+                    unknown.map(|line| format!("{}, which the table names from {} on, is not of this chain", line.contract, line.from));
+                rolled.notes.extend(told);
+            }
+            Ok(Chain { name: name.to_owned(), contracts, instruments, rolled, state })
+        };
+        self.chains.recall_or(key, roll).await
+    }
+
+    async fn contracts(
+        self: &Arc<Self>,
+        setup: &Arc<Setup>,
+        instruments: Vec<Instrument>,
+        (known, sights): (&Arc<Known>, &Arc<Sights>),
+    ) -> Result<Vec<Contract>, DeskError> {
         let one = |instrument: Instrument| {
             let (research, setup, known, sights) = (self.clone(), setup.clone(), known.clone(), sights.clone());
             async move { research.contract(&setup, &instrument, (&known, &sights)).await }
         };
-        let read = self.desk.hands.side_by_side("reading a contract", instruments.clone(), one);
-        let contracts: Vec<Contract> = read.try_collect().await?;
-        let mut rolled = rolled(&contracts, calendar.sessions(), closed, &by, described.nth);
-        if let By::Table(table) = &by {
-            let unknown = table.iter().filter(|line| instruments.iter().all(|i| i.symbol != line.contract));
-            let told = unknown.map(|line| format!("{}, which the table names from {} on, is not of this chain", line.contract, line.from));
-            rolled.notes.extend(told);
-        }
-        Ok(self.chains.keep(key, Chain { name: name.to_owned(), contracts, instruments, rolled, state }))
+        self.desk.hands.side_by_side("reading a contract", instruments, one).try_collect().await
     }
 
     async fn contract(&self, setup: &Setup, instrument: &Instrument, known: (&Known, &Sights)) -> Result<Contract, DeskError> {

@@ -3,7 +3,7 @@
 use crate::{Research, basis::takes_part, whole::union};
 use mizuno_config::GOLDEN;
 use mizuno_core::{SeriesKey, Slot, Span};
-use mizuno_desk::{DeskError, Event, Setup, moments};
+use mizuno_desk::{DeskError, Event, Setup, View, moments};
 use mizuno_store::{excuses::ExcuseRow, series::SeriesRow};
 use std::sync::Arc;
 
@@ -136,7 +136,7 @@ impl Research {
         rows.retain(|r| takes_part(setup, &known, &r.key).is_ok());
         let views = self.desk.views(setup, rows).await?;
         let unclear = self.unclear(setup, &known, views.iter().map(|v| &v.row)).await?;
-        let whole = union(setup, views.iter().map(|v| (&v.row, &*v.sight)), &unclear);
+        let whole = union(setup, views.iter().map(View::sighted), &unclear);
         let span = whole.and_then(|w| w.gaps().into_iter().map(|(span, _)| span).find(|span| span.start == slot));
         let span = span.ok_or_else(|| no_gap(id))?;
         let without = views.iter().filter(|v| v.standing.missing().overlaps(&span));

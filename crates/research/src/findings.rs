@@ -83,10 +83,7 @@ impl Research {
     /// What findings are judged by, as of an instant.
     pub async fn known(&self, setup: &Setup, as_of: Timestamp) -> Result<Arc<Known>, DeskError> {
         let key = (setup.serial, as_of);
-        match self.known.recall(&key) {
-            Some(known) => Ok(known),
-            None => Ok(self.known.keep(key, self.read_known(setup, as_of).await?)),
-        }
+        self.known.recall_or(key, self.read_known(setup, as_of)).await
     }
 
     pub(crate) async fn read_known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
@@ -114,14 +111,10 @@ impl Research {
     /// What the checks find in a series.
     pub async fn findings(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Vec<Judged>, DeskError> {
         let Some((standard, minutes)) = known.standard(setup, row)? else { return Ok(vec![]) };
-        let is_of_now = standard.is_of_now(known);
-        if let Some(found) = self.examined.recall(row.id, &standard).filter(|_| is_of_now) {
-            return Ok(known.judge(row.id, &found));
-        }
-        let work = async |standard: &Standard| self.examine(setup, row, standard, minutes, known).await;
-        let found = match is_of_now {
-            true => self.examined.recall_or(row.id, standard.clone(), work(&standard)).await?,
-            false => Arc::new(work(&standard).await?),
+        let work = self.examine(setup, row, &standard, minutes, known);
+        let found = match standard.is_of_now(known) {
+            true => self.examined.recall_or(row.id, &standard, work).await?,
+            false => Arc::new(work.await?),
         };
         Ok(known.judge(row.id, &found))
     }

@@ -288,7 +288,7 @@ pub fn golden_gaps(
     let mut out = vec![];
     for ((symbol, interval, side), members) in groups {
         let series = SeriesKey { symbol: symbol.to_owned(), interval, side, source: GOLDEN.to_owned() };
-        let Some(whole) = union(setup, members.iter().map(|v| (&v.row, &*v.sight)), unclear) else { continue };
+        let Some(whole) = union(setup, members.iter().map(|v| v.sighted()), unclear) else { continue };
         let within = wanted.span(members[0])?;
         let told: Vec<(&str, &[Gap])> = members.iter().map(|v| (v.row.key.source.as_str(), v.gaps())).collect();
         // The gaps of each source stand in order, and so do those of the whole: each is gone through once.

@@ -60,9 +60,10 @@ impl Research {
         let since = self.desk.store.listed_since();
         let state = if setup.config.is_by_rule(name) { self.state_of_days(setup, as_of).await? } else { String::new() };
         let key = (setup.serial, if as_of < since { as_of } else { since }, name.to_owned(), state);
-        if let Some(universe) = self.universes.recall(&key) {
-            return Ok(universe);
-        }
+        self.universes.recall_or(key, self.read_universe(setup, name, as_of)).await
+    }
+
+    async fn read_universe(self: &Arc<Self>, setup: &Arc<Setup>, name: &str, as_of: Timestamp) -> Result<Universe, DeskError> {
         let told = told(&self.desk.store, setup.config.lists_behind([name]), as_of).await?;
         let mut rules = BTreeMap::new();
         for name in setup.config.behind(name) {
@@ -70,7 +71,7 @@ impl Research {
                 rules.insert(name.to_owned(), self.members_by(setup, name, rule, as_of).await?);
             }
         }
-        Ok(self.universes.keep(key, setup.universe(name, &told, &rules)?))
+        setup.universe(name, &told, &rules)
     }
 
     /// The trade date of the newest session that has begun by an instant, on any of the venues of its members.

@@ -83,12 +83,16 @@ pub(crate) fn step(action: &Action, price: f64) -> f64 {
     }
 }
 
-/// The dividends as *almanack* lists them by `today`: one without its rate, and one wrong until the day after the demo's start but three.
+/// The actions as *almanack* lists them by `today`: without a bonus issue and a rate, a split a day late until 11 April 2025, and a dividend a
+/// cent too high until 14 April.
 pub(crate) fn listed(symbol: &str, today: TradeDate) -> Vec<Action> {
-    let corrected = TradeDate(20_192); // 14 April 2025
+    let (split_corrected, corrected) = (TradeDate(20_189), TradeDate(20_192)); // 11 and 14 April 2025
     let mut all = of(symbol);
     all.retain(|a| a.kind() != "bonus");
     for action in &mut all {
+        if symbol == "SME" && action.kind() == "split" && today < split_corrected {
+            action.ex_date = action.ex_date.plus(1);
+        }
         let What::Dividend(dividend) = &mut action.what else { continue };
         if symbol == "LNT.B" && action.ex_date > TradeDate(20_000) {
             dividend.rate = None;
@@ -114,5 +118,7 @@ mod tests {
         let amount =
             |today: &str| listed("KBF", today.parse().unwrap()).iter().find(|a| a.ex_date.to_string() == "2024-12-09").unwrap().to_string();
         assert_eq!((amount("2025-04-13"), amount("2025-04-14")), ("dividend 0.07".to_owned(), "dividend 0.06".to_owned()));
+        let split = |today: &str| listed("SME", today.parse().unwrap())[0].ex_date.to_string();
+        assert_eq!((split("2025-04-10"), split("2025-04-11")), ("2025-03-18".to_owned(), "2025-03-17".to_owned()));
     }
 }

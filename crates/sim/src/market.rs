@@ -203,6 +203,8 @@ impl Mover {
             "AL2X" => (mover.beta, mover.noise, mover.start) = (2.0, 0.001, 10.0),
             "MHN" => mover.trades_a_day = Some(6),
             "SME" => mover.start = 26.0,
+            // What a holder of PLV got was worth so much.
+            "PLT" => mover.start = 3.4,
             "TDP-2025-03" => mover.glut = Some(GLUT),
             "ALP" => mover.start = 0.9,
             "TRC-USD" => mover.start = 0.61,

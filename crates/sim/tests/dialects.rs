@@ -145,7 +145,7 @@ async fn almanack_has_tables_text_and_a_calendar() {
     let page = ask("/twelve", "").await.text();
     assert!(page.contains("<td>2025-03-17</td>") && page.contains("Kelp and Barley Foods") && page.matches("<table").count() == 2);
     let splits = ask("/splits.txt", "").await.text();
-    assert!(splits.contains("SME|2025-03-17|4|1") && splits.ends_with("3 splits in all\n"), "{splits}");
+    assert!(splits.contains("SME|2025-03-18|4|1") && splits.ends_with("3 splits in all\n"), "{splits}");
     assert!(ask("/dividends.txt", "").await.text().contains("KBF|2025-03-24|0.12|NZD"));
     let calendar = ask("/holidays/aldx.ics", "").await;
     assert!(calendar.headers.contains("text/calendar") && calendar.text().contains("DTSTART;VALUE=DATE:20250328\r\nSUMMARY:"));
@@ -165,7 +165,7 @@ async fn cellar_zips_a_session_and_is_late_or_absent_on_its_switches() {
     assert_eq!(odd("/aldx-20250403.zip", "").await.status, 404);
     let body = quiet("/aldx-20250409.zip", "").await.body;
     let mut archive = zip::ZipArchive::new(std::io::Cursor::new(body)).unwrap();
-    assert_eq!(archive.len(), 23, "RSB no longer trades");
+    assert_eq!(archive.len(), 24, "RSB no longer trades");
     let mut text = String::new();
     archive.by_name("LNTA.txt").unwrap().read_to_string(&mut text).unwrap();
     assert!(text.starts_with("day;time;o;h;l;c;v\n20250409;10:00;") && text.lines().count() == 346, "{}", text.lines().count());

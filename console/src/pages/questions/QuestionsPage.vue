@@ -124,7 +124,7 @@ const shown = 60;
     <n-input v-model:value="keys.zone" size="small" style="width: 150px" placeholder="UTC" />
     <n-input v-model:value="keys.as_of" size="small" style="width: 240px" placeholder="as of now" :input-props="{ name: 'as_of' }" />
     <n-input v-model:value="keys.since" size="small" style="width: 240px" placeholder="or changes since" :input-props="{ name: 'since' }" />
-    <n-input v-model:value="more" size="small" style="width: 260px" placeholder="more keys, as side=bid&round=2" :input-props="{ name: 'more' }" clearable @keyup.enter="explain" />
+    <n-input v-model:value="more" size="small" style="width: 260px" placeholder="more keys: side=bid&round=2" :input-props="{ name: 'more' }" clearable @keyup.enter="explain" />
     <n-button size="small" type="primary" :disabled="!ready" :loading="busy" @click="explain">Explain</n-button>
     <n-button v-if="keys.saved" size="small" quaternary @click="keys.saved = ''">without {{ keys.saved }}</n-button>
   </n-space>

@@ -58,7 +58,7 @@ async fn numeric_ids_come_from_the_list_and_lots_become_shares() {
     assert!((0.85..1.15).contains(&ratio), "adjusted for the split: {ratio}");
     assert!(bars.lines().skip(1).all(|l| l.rsplit(',').next().unwrap().ends_with("00")), "lots of a hundred: {bars}");
     let lists = service.cli(&["lists"]);
-    assert!(lists.out.contains("lodestar/instruments") && lists.out.contains("24 rows"), "{}", lists.out);
+    assert!(lists.out.contains("lodestar/instruments") && lists.out.contains("25 rows"), "{}", lists.out);
 
     for list in ["almanack/aldermere-12", "almanack/splits", "almanack/dividends", "almanack/aldx-holidays", "packhorse/contracts"] {
         let collected = service.cli(&["lists", list, "--json"]);

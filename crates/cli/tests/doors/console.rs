@@ -311,13 +311,13 @@ async fn what_many_series_miss_is_one_row_and_a_concern_opens_what_it_speaks_of(
     }
     let browser = Browser::open().await;
     browser.page.goto(&service.url).await.unwrap();
-    let hole = "//tr[@data-hole][contains(., '23 of 24') and contains(., '2025-04-03')]";
+    let hole = "//tr[@data-hole][contains(., '24 of 25') and contains(., '2025-04-03')]";
     browser.page.wait().for_element(Locator::XPath(hole)).await.unwrap();
     assert!(!browser.text().await.contains("KBF/1m/cellar"), "twenty-three gaps are one row");
     browser.press(&format!("{hole}//button[contains(., 'Unfold')]")).await;
     browser.sees("KBF/1m/cellar").await;
     let rows = browser.page.find_all(Locator::XPath(&format!("{hole}/following-sibling::tr[1]//tr[@data-gap]"))).await.unwrap();
-    assert_eq!(rows.len(), 23, "unfolded it is all of them");
+    assert_eq!(rows.len(), 24, "unfolded it is all of them");
 
     browser.press("//li//a[contains(., 'cannot be true')]").await;
     browser.sees("high-below-low").await;

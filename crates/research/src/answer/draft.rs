@@ -1,37 +1,41 @@
 //! What a question is answered from, before any doubts are looked for: enough to say whether the answer has changed.
 
-use super::{Acted, Answer, Member, Prepared, SIDE_BY_SIDE, how::finer, made::measures, rows::Measured, worked::Beside};
+use super::{
+    Acted, Member, Prepared, SIDE_BY_SIDE,
+    ending::{ending, to_its_delisting, with_last_price},
+    how::finer,
+    made::measures,
+    standing::stands,
+    worked::Beside,
+};
 use crate::{
     Research,
     adjusting::{Adjusted, Asked},
     findings::Known,
     question::{
-        Column, Joined, Layout, Missing, Question,
+        Column, Joined, Layout, Question,
         resolve::{Resolved, Wanted},
     },
-    reading::{Leg, Subject},
+    reading::Subject,
     unclear::Unclear,
     universes::{Sights, why_without},
-    whole::{alone, union},
 };
 use futures_util::{StreamExt, TryStreamExt, stream};
-use mizuno_config::GOLDEN;
 use mizuno_core::{
-    Action, Bar, Interval, Overlap, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate,
-    action::What,
+    Overlap, Side, Slot, Span, Spans, Timestamp, TradeDate,
     adjust::{Adjust, Adjustment, Anchor},
     derived::Quantity,
     roll::Join,
     spans::{self, difference, hull},
 };
-use mizuno_desk::{DeskError, Setup, views::Seen};
-use mizuno_store::{payloads, series::SeriesRow};
-use std::{collections::HashMap, sync::Arc};
+use mizuno_desk::{DeskError, Setup};
+use mizuno_store::series::SeriesRow;
+use std::sync::Arc;
 
 /// A question whose series are looked up. No block was opened for it.
 pub struct Draft {
-    prepared: Prepared,
-    known: Arc<Known>,
+    pub(super) prepared: Prepared,
+    pub(super) known: Arc<Known>,
 }
 
 /// What was wanted, its series or why there is none, and that of the other side.
@@ -72,9 +76,9 @@ impl Research {
             }
         }
         let rows = found.iter().flat_map(|(_, subject, other)| subject.rows().into_iter().chain(other.iter().flat_map(Subject::rows)));
-        let views = self.desk.views_at(&setup, rows.collect(), Seen::at(resolved.instant)).await?;
-        let unclear = Arc::new(self.unclear(&setup, &known, views.iter().map(|v| &v.row)).await?);
-        let sights: Arc<Sights> = Arc::new(views.into_iter().map(|view| (view.row.id, view.sight)).collect());
+        let rows: Vec<SeriesRow> = rows.collect();
+        let sights = Arc::new(self.sights(&setup, rows.clone(), resolved.instant).await?);
+        let unclear = Arc::new(self.unclear(&setup, &known, rows.iter().filter(|row| sights.contains_key(&row.id))).await?);
         let members = self.look_at(&resolved, found, (&sights, &unclear, &known)).await?;
         let (series, members): (Vec<Wanted>, Vec<Member>) = members.into_iter().unzip();
         let mut resolved = Arc::unwrap_or_clone(resolved);
@@ -270,78 +274,6 @@ fn why_nothing(setup: &Setup, member: &Member, sights: &Sights, universe: Option
     }
 }
 
-/// What a series is expected to have, and has.
-struct Stands {
-    /// From the first bar of any source to the last.
-    extent: Option<Span>,
-    held: Spans,
-    missing: Spans,
-    measured: Measured,
-}
-
-/// How a series stands: what any source of a golden one has, and of a chain each contract in its slots; `None` where nobody keeps it.
-fn stands(setup: &Setup, subject: &Subject, (sights, unclear): (&Sights, &Unclear)) -> Option<Stands> {
-    match subject {
-        Subject::One(row) => {
-            let sight = sights.get(&row.id)?;
-            let (held, missing) = (sight.standing.held.clone(), sight.standing.missing());
-            Some(Stands { extent: hull(&held), held, missing, measured: Measured::One(sight.clone()) })
-        }
-        Subject::Golden(lineup) => {
-            let mut kept = lineup.parts.iter().filter_map(|part| Some((&part.row, sights.get(&part.row.id)?.as_ref())));
-            let extent = kept.clone().filter_map(|(_, sight)| hull(&sight.standing.held)).reduce(|a, b| a.hull(&b));
-            let whole = if lineup.key.source == GOLDEN { union(setup, kept, unclear)? } else { alone(kept.next()?, unclear) };
-            let (held, missing) = (whole.standing.held.clone(), whole.standing.missing());
-            Some(Stands { extent, held, missing, measured: Measured::Golden(whole) })
-        }
-        Subject::Chain(legs) => {
-            let (mut held, mut missing, mut measured) = (Spans::new(), Spans::new(), vec![]);
-            for leg in legs {
-                let Some(own) = stands(setup, &leg.subject, (sights, unclear)) else { continue };
-                held = spans::union(&held, &own.held.within(&leg.span).collect());
-                missing = spans::union(&missing, &own.missing.within(&leg.span).collect());
-                measured.push((leg.span.clone(), own.measured));
-            }
-            (!measured.is_empty()).then_some(Stands { extent: hull(&held), held, missing, measured: Measured::Legs(measured) })
-        }
-        Subject::Delisting(_) => None,
-    }
-}
-
-/// The price of a delisting as the bar of its day, behind the bars of a series, which lie in `whole`; `None` where there are bars on that
-/// day or after it, since trading went on, and of bids and asks, since it is neither.
-fn ending(setup: &Setup, wanted: &Wanted, whole: &Span, delisting: &Action) -> Result<Option<(Bar, Span)>, DeskError> {
-    let What::Delisting { price } = delisting.what else { return Ok(None) };
-    if wanted.key.interval != Interval::Daily {
-        return Err(DeskError::Invalid(format!(
-            "delisting: a last price stands behind daily bars, and those of {} are made of {}; leave it out, or say made_from=1d",
-            wanted.key.symbol, wanted.key.interval
-        )));
-    }
-    let date = setup.calendar_of(&wanted.instrument)?.session_from(delisting.ex_date);
-    let span = Interval::Daily.span_of(Slot::on(date));
-    let bar = Bar::new(span.start, [price; 4], None);
-    Ok((whole.end <= span.start && wanted.key.side == Side::Trade).then_some((bar, span)))
-}
-
-/// A series whose bars end before those of `span`, and the price of its delisting behind them.
-fn with_last_price(subject: Subject, wanted: &Wanted, bar: Bar, span: &Span) -> Subject {
-    let leg = |subject, span| Leg { contract: wanted.key.symbol.clone(), span, subject, shift: None };
-    Subject::Chain(vec![leg(subject, Slot(i64::MIN)..span.start), leg(Subject::Delisting(bar), span.clone())])
-}
-
-/// What is asked for of a member that stayed until it was delisted goes to the day of that, `span`.
-fn to_its_delisting(mut wanted: Wanted, span: &Span) -> Wanted {
-    if let Some(days) = wanted.days.take() {
-        let stayed =
-            hull(&days).is_some_and(|stay| stay.end >= wanted.instrument.last_traded.map_or(span.start, |date| Slot::on(date.plus(1))));
-        let stays = stayed && wanted.range.contains(&span.start);
-        wanted.span = if stays { wanted.span.hull(span) } else { wanted.span };
-        wanted.days = Some(if stays { Arc::new(spans::union(&days, &[span.clone()].into_iter().collect())) } else { days });
-    }
-    wanted
-}
-
 /// What the prices of a continuous series are multiplied by, where it is joined by ratio.
 fn by_ratio(resolved: &Resolved, wanted: &Wanted) -> Result<Option<Adjusted>, DeskError> {
     let (Some(chain), Some(Joined { by: Join::Ratio, oldest })) = (&wanted.chain, resolved.question.rolls) else { return Ok(None) };
@@ -350,121 +282,10 @@ fn by_ratio(resolved: &Resolved, wanted: &Wanted) -> Result<Option<Adjusted>, De
 }
 
 impl Draft {
-    /// What changes when the answer may: the resolved question with the state of what it reads, which is revisions, lists, excuses and
-    /// the configuration. Nothing has to be looked for to tell it.
-    ///
-    /// # Errors
-    /// When a venue is no longer configured.
-    pub fn validator(&self) -> Result<String, DeskError> {
-        let Prepared { resolved, members, .. } = &self.prepared;
-        let mut state = resolved.question.to_json().into_bytes();
-        // The stamp and not the number: in a database that was restored, another configuration may have that number.
-        state.extend(resolved.setup.kept.accepted_at.0.to_be_bytes());
-        if resolved.question.works_out(Quantity::Age) {
-            state.extend(resolved.instant.0.to_be_bytes());
-        }
-        for member in members {
-            state.extend(member.wanted.key.to_string().bytes());
-            state.extend(member.wanted.chain.iter().flat_map(|chain| chain.state.bytes()));
-            state.extend(member.wanted.span.start.0.to_be_bytes());
-            state.extend(member.wanted.span.end.0.to_be_bytes());
-            let days = member.wanted.days.iter().flat_map(|days| days.iter()).flat_map(|s| [s.start.0, s.end.0]);
-            days.for_each(|n| state.extend(n.to_be_bytes()));
-            state.extend(member.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
-            state.extend(self.acted_on(member)?);
-            if let Some(other) = &member.other {
-                state.extend(other.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
-            }
-            if resolved.question.minds_gaps() {
-                let missing = member.beside.missing.iter().flat_map(|s| [s.start.0, s.end.0]);
-                missing.for_each(|n| state.extend(n.to_be_bytes()));
-            }
-            // A row for every expected slot changes as slots become due, and so does what is said of how complete something is.
-            if resolved.question.shape.missing == Missing::Rows || measures(&resolved.question) {
-                let c = member.completeness.unwrap_or_default();
-                [c.expected, c.quiet, c.held, c.excused].iter().for_each(|n| state.extend(n.to_be_bytes()));
-            }
-        }
-        Ok(payloads::digest(&state))
-    }
-
-    /// What changes when the adjusted prices of a member may: its actions, and what they are held against.
-    fn acted_on(&self, member: &Member) -> Result<Vec<u8>, DeskError> {
-        let (mut out, resolved) = (vec![], &self.prepared.resolved);
-        let Some(acted) = &member.acted else { return Ok(out) };
-        let instrument = resolved.setup.instrument(&member.wanted.instrument.symbol)?;
-        out.extend([acted.ends.0.0.to_be_bytes(), acted.ends.1.0.to_be_bytes()].concat());
-        for known in self.known.actions.of(&instrument.symbol) {
-            out.extend(known.action.ex_date.0.to_be_bytes());
-            out.extend(known.action.to_string().bytes());
-        }
-        out.extend(instrument.currency.bytes());
-        if let Some(closes) = &acted.closes {
-            out.extend(closes.state(&resolved.setup, &self.known, resolved.question.as_of)?);
-        }
-        out.extend(acted.worth.state(&resolved.setup, &self.known, resolved.question.as_of)?);
-        Ok(out)
-    }
-
     /// What is told of the answer; no doubts have been looked for in it.
     #[must_use]
     pub fn told(&self) -> &Prepared {
         &self.prepared
-    }
-
-    /// Begins to tell what differs from the answer `then`, as [`Prepared::begin`] does.
-    ///
-    /// # Errors
-    /// When the store cannot be read.
-    pub async fn changes(mut self, mut then: Draft, typed: bool) -> Result<Answer, DeskError> {
-        let mut pairs = vec![];
-        let (mut was, mut is) = (vec![], vec![]);
-        let mut before: Vec<Option<Member>> = std::mem::take(&mut then.prepared.members).into_iter().map(Some).collect();
-        let places: HashMap<SeriesKey, usize> =
-            before.iter().flatten().enumerate().map(|(at, member)| (member.wanted.key.clone(), at)).collect();
-        for member in std::mem::take(&mut self.prepared.members) {
-            let old = places.get(&member.wanted.key).and_then(|at| before[*at].take());
-            if let Some(old) = &old
-                && self.is_still(&then, old, &member)?
-            {
-                continue;
-            }
-            pairs.push((old.is_some().then_some(was.len()), Some(is.len())));
-            was.extend(old);
-            is.push(member);
-        }
-        for gone in before.into_iter().flatten() {
-            pairs.push((Some(was.len()), None));
-            was.push(gone);
-        }
-        (then.prepared.members, self.prepared.members) = (was, is);
-        super::changes::begin(then.prepare().await?, self.prepare().await?, pairs, typed).await
-    }
-
-    /// Whether nothing that the rows of a member follow from has changed.
-    fn is_still(&self, then: &Draft, old: &Member, new: &Member) -> Result<bool, DeskError> {
-        let (before, after) = (&then.prepared.resolved, &self.prepared.resolved);
-        let shape = &after.question.shape;
-        // What is due, and how complete it is, changes with time alone.
-        let with_time = measures(&after.question) || after.question.minds_gaps() || after.question.works_out(Quantity::Age);
-        if shape.missing == Missing::Rows || with_time || new.other.is_some() {
-            return Ok(false);
-        }
-        let same_state = || -> Result<bool, DeskError> {
-            Ok(old.subject.state(&before.setup, &then.known, None)? == new.subject.state(&after.setup, &self.known, None)?)
-        };
-        let same_actions = || -> Result<bool, DeskError> { Ok(then.acted_on(old)? == self.acted_on(new)?) };
-        let mut learned = false;
-        for row in new.subject.rows() {
-            learned |= !then.known.is_still_so(&after.setup, &row)?;
-        }
-        Ok(!learned
-            && before.setup.kept.id == after.setup.kept.id
-            && old.wanted.span == new.wanted.span
-            && old.wanted.days == new.wanted.days
-            && old.wanted.chain.as_ref().map(|c| &c.rolled) == new.wanted.chain.as_ref().map(|c| &c.rolled)
-            && same_state()?
-            && same_actions()?)
     }
 
     /// Looks for doubts where that was not done before, several series side by side.

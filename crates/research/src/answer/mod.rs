@@ -7,6 +7,7 @@ pub mod batch;
 mod before;
 mod changes;
 mod draft;
+mod ending;
 mod extra;
 mod how;
 mod latest;
@@ -14,6 +15,8 @@ mod long;
 mod made;
 mod part;
 mod rows;
+mod standing;
+mod state;
 mod wide;
 mod worked;
 

@@ -229,6 +229,7 @@ impl Maker {
     }
 
     async fn changes(&self, name: &str, question: Question) -> Result<FileRow, DeskError> {
+        self.stopped()?;
         let research = &self.research;
         let since = question.since.unwrap_or(self.instant);
         let style = style(&question);

@@ -21,7 +21,6 @@ use mizuno_research::{
 };
 use std::sync::Arc;
 use tokio::sync::mpsc;
-use tokio_stream::wrappers::ReceiverStream;
 use utoipa::IntoParams;
 
 /// The keys of a question; docs/questions.md tells of each. Lists are parted by commas.
@@ -292,8 +291,8 @@ async fn serve(
     }
     let (pieces, streamed) = mpsc::channel(2);
     // Not on a thread that answers calls: there, whoever asks for the status would wait for block after block.
-    research.desk.hands.spawn(body::stream(first.into_iter().chain(second).collect(), answer, style, pieces, (seat, turn)));
-    Ok(response.streaming(ReceiverStream::new(streamed)))
+    let work = body::stream(first.into_iter().chain(second).collect(), answer, style, pieces, (seat, turn));
+    Ok(response.streaming(body::begun(streamed, research.desk.hands.spawn(work)).await?))
 }
 
 /// Figures of completeness, as headers and files tell them.

@@ -15,7 +15,7 @@ use mizuno_core::{
     Interval, SeriesKey, Side, Slot, Span, TradeDate,
     finding::{Check, Rules},
 };
-use mizuno_desk::{Setup, moments};
+use mizuno_desk::{Setup, View, moments};
 use mizuno_research::{
     Research,
     golden::Part,
@@ -149,7 +149,7 @@ pub(super) async fn show_lineup(research: Data<Research>, whose: Query<Whose>) -
     let views = desk.views(&setup, lineup.parts.iter().map(|p| p.row.clone()).collect()).await?;
     let unclear = research.unclear_in(&setup, &lineup, desk.store.newest()).await?;
     let all: Span = Slot(i64::MIN)..Slot(i64::MAX);
-    let whole = union(&setup, views.iter().map(|v| (&v.row, &*v.sight)), &unclear).map(|w| w.completeness(&all)).unwrap_or_default();
+    let whole = union(&setup, views.iter().map(View::sighted), &unclear).map(|w| w.completeness(&all)).unwrap_or_default();
     let names = lineup.sources();
     let ranks = lineup.ranks.iter().map(|(from, places)| RankedFrom {
         from: (*from != TradeDate(i32::MIN)).then(|| from.to_string()),
