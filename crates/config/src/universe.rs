@@ -157,7 +157,7 @@ impl Universe {
             (Some(_), ..) => "a rule".to_owned(),
             (None, [only], _) => format!("list {only}"),
             (None, [first, rest @ ..], _) => format!("list {first}, held against {}", rest.join(", ")),
-            (None, [], []) if !self.by_hand.is_empty() => "by hand".to_owned(),
+            (None, [], []) if !self.by_hand.is_empty() => "dates given by hand".to_owned(),
             (None, [], []) => format!("all of {}", self.all_of.join(", ")),
             (None, [], any) => format!("any of {}", any.join(", ")),
         };

@@ -161,7 +161,7 @@ fn a_sound_configuration_is_read_whole() {
     let collector = &config.collectors["aldx-daily"];
     assert!(matches!(collector.schedule, Some(Schedule::AfterClose(1_800_000_000))));
     assert_eq!(collector.second_look.sessions, 3);
-    assert_eq!(config.instruments_of(collector).count(), 24);
+    assert_eq!(config.instruments_of(collector).count(), 25);
     let venue = &config.venues["ALDX"];
     assert!(venue.stretches("2025-03-28".parse().unwrap()).is_empty(), "Kelp Harvest");
     assert_eq!(venue.stretches("2025-03-27".parse().unwrap()).len(), 1, "its eve is a half day");

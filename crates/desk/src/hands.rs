@@ -3,9 +3,10 @@
 
 use crate::error::DeskError;
 use futures_util::{Stream, StreamExt, stream};
-use std::{future::Future, mem::ManuallyDrop};
+use std::{future::Future, mem::ManuallyDrop, pin::pin};
 use tokio::{
     runtime::{Builder, Runtime},
+    sync::mpsc::{Receiver, channel},
     task::JoinHandle,
 };
 
@@ -62,6 +63,26 @@ impl Hands {
         Box::pin(stream::iter(many).map(work).chunks(at_a_time).map(done).buffered(AT_ONCE).flat_map(stream::iter))
     }
 
+    /// Works ahead of whoever takes what comes of it, by one or two, until the last or the first that fails, or until nobody takes them. `doing`
+    /// says in an error what was being done.
+    pub fn ahead<T: Send + 'static>(
+        &self,
+        doing: &'static str,
+        work: impl Stream<Item = Result<T, DeskError>> + Send + 'static,
+    ) -> Ahead<T> {
+        let (send, done) = channel(1);
+        let work = self.spawn(async move {
+            let mut work = pin!(work);
+            while let Some(next) = work.next().await {
+                let failed = next.is_err();
+                if send.send(next).await.is_err() || failed {
+                    return;
+                }
+            }
+        });
+        Ahead { doing, done, work: Some(work) }
+    }
+
     /// Hands over work that takes long and writes files, on a thread of its own: nobody waits behind it.
     pub fn long<T, F>(&self, work: impl FnOnce() -> F + Send + 'static) -> JoinHandle<T>
     where
@@ -70,5 +91,28 @@ impl Hands {
     {
         let handle = self.0.handle().clone();
         self.0.spawn_blocking(move || handle.block_on(work()))
+    }
+}
+
+/// What comes of work that goes ahead of whoever takes it.
+pub struct Ahead<T> {
+    doing: &'static str,
+    done: Receiver<Result<T, DeskError>>,
+    work: Option<JoinHandle<()>>,
+}
+
+impl<T> Ahead<T> {
+    /// The next; `None` after the last.
+    ///
+    /// # Errors
+    /// When the work failed, or broke down: what breaks down must not look as if it had come to its end.
+    pub async fn next(&mut self) -> Result<Option<T>, DeskError> {
+        if let Some(next) = self.done.recv().await {
+            return next.map(Some);
+        }
+        match self.work.take() {
+            Some(work) => work.await.map(|()| None).map_err(|e| DeskError::fault(self.doing, e)),
+            None => Ok(None),
+        }
     }
 }

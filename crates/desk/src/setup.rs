@@ -188,6 +188,18 @@ impl Setup {
         self.symbols.get(symbol).and_then(|&at| self.config.instruments.get(at))
     }
 
+    /// The instrument that carried a symbol on `date`: one that was given up may be another's by now.
+    pub fn carried_on(&self, symbol: &str, date: TradeDate) -> Option<&Instrument> {
+        let carried = |i: &&Instrument| i.symbol_on(date) == symbol && i.listed.is_none_or(|first| first <= date);
+        let formerly = |i: &&Instrument| i.former.iter().any(|f| f.symbol == symbol);
+        self.known(symbol).filter(carried).or_else(|| self.config.instruments.iter().filter(formerly).find(carried))
+    }
+
+    /// The instrument that somebody means who says a symbol of `date`: who carried it then, and else whoever does now or did before.
+    pub fn meant_on(&self, symbol: &str, date: TradeDate) -> Result<&Instrument, DeskError> {
+        self.carried_on(symbol, date).map_or_else(|| self.instrument(symbol), Ok)
+    }
+
     /// The instrument with this symbol, present or former, in either case.
     pub fn instrument(&self, symbol: &str) -> Result<&Instrument, DeskError> {
         let all = &self.config.instruments;

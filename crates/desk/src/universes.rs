@@ -245,7 +245,12 @@ impl Setup {
         for stay in &described.by_hand {
             let days = Stay::of(stay.from.unwrap_or(ALWAYS)..stay.to.unwrap_or(STILL));
             let by = format!("universes/{}.toml", described.name);
-            match self.instrument(&stay.symbol) {
+            let meant = match (stay.from, stay.to) {
+                (Some(from), _) => self.meant_on(&stay.symbol, from),
+                (None, Some(to)) => self.meant_on(&stay.symbol, to.plus(-1)),
+                (None, None) => self.instrument(&stay.symbol),
+            };
+            match meant {
                 Ok(i) => {
                     out.members.entry(i.symbol.clone()).or_default().push(given(days, &stay.symbol, &by, stay.why.clone()));
                 }
@@ -458,15 +463,12 @@ impl<'s> Names<'s> {
         let spell = format!("write its symbol under [spelling] in universes/{}.toml", described.name);
         if let Some(theirs) = said.symbol {
             let ours = profile.symbols.back(theirs);
-            let all = &setup.config.instruments;
-            let carries = |i: &&Instrument| i.symbol_on(date) == ours;
-            let known = setup.known(&ours);
-            let formerly = || all.iter().filter(|i| i.former.iter().any(|f| f.symbol == ours)).find(carries);
             let by_id = || {
                 let (ours, _) = setup.ids.get(&profile.name)?.iter().find(|(_, id)| *id == theirs)?;
                 setup.known(ours)
             };
-            let found = known.filter(carries).or_else(formerly).or(known).or_else(by_id).or_else(|| setup.instrument(&ours).ok());
+            let found = setup.carried_on(&ours, date).or_else(|| setup.known(&ours)).or_else(by_id);
+            let found = found.or_else(|| setup.instrument(&ours).ok());
             match found {
                 Some(instrument) => return Ok(instrument),
                 None if said.name.is_none() => return Err(format!("no instrument has this symbol; {spell}")),

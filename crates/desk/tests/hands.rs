@@ -1,6 +1,6 @@
 //! Work that is done side by side for one answer.
 
-use futures_util::TryStreamExt;
+use futures_util::{TryStreamExt, stream};
 use mizuno_desk::{DeskError, hands::Hands};
 use proptest::prelude::*;
 use std::sync::{
@@ -64,4 +64,46 @@ fn nothing_more_is_begun_once_nobody_waits() {
     assert_eq!(first.unwrap(), Some(0));
     // What is at work ends; that is a few times what a thread takes at once.
     assert!(begun.load(Ordering::SeqCst) < 1_000, "{begun:?} of 10,000");
+}
+
+#[test]
+fn work_goes_ahead_by_little_and_says_how_it_ended() {
+    let hands = Hands::start().unwrap();
+    let begun = Arc::new(AtomicUsize::new(0));
+    let count = begun.clone();
+    // The numbers up to 100, where one fails and another breaks.
+    let numbers = |fails: u64, breaks: u64, count: Arc<AtomicUsize>| {
+        stream::try_unfold(0, move |n| {
+            count.fetch_add(1, Ordering::SeqCst);
+            async move {
+                match n {
+                    n if n == fails => Err(DeskError::Invalid(format!("{n} is refused"))),
+                    n if n == breaks => panic!("as the test wants it"),
+                    n => Ok((n < 100).then_some((n, n + 1))),
+                }
+            }
+        })
+    };
+    let read = |fails, breaks| {
+        let mut ahead = hands.ahead("counting", numbers(fails, breaks, Arc::default()));
+        wait(async move {
+            let mut found = vec![];
+            loop {
+                match ahead.next().await {
+                    Ok(Some(n)) => found.push(n),
+                    ended => return (found, ended.map_err(|e| e.to_string())),
+                }
+            }
+        })
+    };
+    assert_eq!(read(u64::MAX, u64::MAX), ((0..100).collect(), Ok(None)));
+    assert_eq!(read(3, u64::MAX), (vec![0, 1, 2], Err("3 is refused".to_owned())));
+    let (found, ended) = read(u64::MAX, 3);
+    assert!(found == [0, 1, 2] && ended.is_err_and(|why| why.contains("counting")));
+    // Nobody takes more than one.
+    let mut ahead = hands.ahead("counting", numbers(u64::MAX, u64::MAX, count));
+    assert_eq!(wait(ahead.next()).unwrap(), Some(0));
+    drop(ahead);
+    std::thread::sleep(std::time::Duration::from_millis(50));
+    assert!(begun.load(Ordering::SeqCst) <= 5, "{begun:?}");
 }

@@ -164,6 +164,33 @@ fn a_list_of_the_day_gives_stays_by_its_collections_and_says_what_lies_between()
 }
 
 #[test]
+fn a_symbol_that_another_takes_on_the_day_it_is_given_up_means_who_carried_it_on_each_date() {
+    let aldx = include_str!("../../../demo/config/instruments/aldx.csv");
+    let aldx = format!("{aldx}GUL,Gullwing Freight,share,ALDX,NZD,0.01,,2025-02-03,,,\n");
+    let wanted = ["GUL from 2025-02-03", "TRN from 2025-01-31 until 2025-02-03"];
+    let with = |universe_file: &str, almanack: &str, told: &Told| {
+        let files = [("instruments/aldx.csv", &*aldx), ("universes/u.toml", universe_file), ("sources/almanack.toml", almanack)];
+        stays(&universe("u", &files, told))
+    };
+    // A list of the day.
+    let rows = vec![row(&[("symbol", "GUL")], "2025-01-31", Some("2025-02-03")), row(&[("symbol", "GUL")], "2025-02-03", None)];
+    let list = "lists = [\"almanack/aldermere-12\"]";
+    assert_eq!(with(list, &of_the_day(), &told(rows, &["2025-01-31", "2025-02-03", "2025-02-04"])), wanted);
+    // A log: on the day of both, the one leaves and the other joins.
+    let log = |day: &str, joined: &str, left: &str| row(&[("date", day), ("joined", joined), ("left", left)], "2025-04-10", None);
+    let (texts, _) = Texts::read(Path::new("../../demo/config"));
+    let rows = vec![log("2025-01-31", "GUL", ""), log("2025-02-03", "GUL", "GUL")];
+    let log = [("almanack/aldermere-12-changes".to_owned(), History { rows, collections: vec![morning("2025-04-10")] })].into();
+    assert_eq!(with("lists = [\"almanack/aldermere-12-changes\"]", &texts.0["sources/almanack.toml"], &log), wanted);
+    // By hand, also where only the day out is said.
+    let by_hand = |first: &str| {
+        format!("[[member]]\nsymbol = \"GUL\"\n{first}to = \"2025-02-03\"\n[[member]]\nsymbol = \"GUL\"\nfrom = \"2025-02-03\"\n")
+    };
+    assert_eq!(with(&by_hand("from = \"2025-01-31\"\n"), &texts.0["sources/almanack.toml"], &Told::new()), wanted);
+    assert_eq!(with(&by_hand(""), &texts.0["sources/almanack.toml"], &Told::new()), ["GUL from 2025-02-03", "TRN until 2025-02-03"]);
+}
+
+#[test]
 fn what_two_lists_say_otherwise_is_told_and_the_first_counts() {
     let log = |day: &str, joined: &str, left: &str| row(&[("date", day), ("joined", joined), ("left", left)], "2025-04-10", None);
     let mut all = told(

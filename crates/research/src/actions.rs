@@ -154,11 +154,12 @@ impl Research {
     async fn read_actions(&self, setup: &Setup, as_of: Timestamp) -> Result<Actions, DeskError> {
         let mut out = Actions::default();
         // A list, and a person, may say another symbol of the instrument than the present one.
-        let present = |symbol: &str| setup.instrument(symbol).map_or_else(|_| symbol.to_owned(), |i| i.symbol.clone());
+        let present =
+            |symbol: &str, action: &Action| setup.meant_on(symbol, action.ex_date).map_or_else(|_| symbol.to_owned(), |i| i.symbol.clone());
         for row in self.desk.store.entered_actions().await?.into_iter().filter(|row| row.is_in_force(as_of)) {
             let from = Origin::Person { id: row.id, by: row.by, reason: row.reason };
             match Action::read(&row.kind, |column| row.columns.get(column).map(String::as_str)) {
-                Ok(action) => out.take(&present(&row.symbol), KnownAction { action, learned: row.entered_at, from }),
+                Ok(action) => out.take(&present(&row.symbol, &action), KnownAction { action, learned: row.entered_at, from }),
                 Err(why) => out.unread.push(format!("{}: action {} by {}: {why}", row.symbol, row.id, from.name())),
             }
         }
@@ -178,10 +179,13 @@ impl Research {
                 }
                 for row in rows {
                     let said = |column: &str| row.columns.get(column).map(String::as_str);
-                    let Some(symbol) = said("symbol").map(present) else { continue };
+                    let Some(symbol) = said("symbol") else { continue };
                     let from = Origin::List(name.clone());
                     match Action::read(kind.or(said("kind")).unwrap_or_default(), said) {
-                        Ok(action) => listed.entry(symbol).or_default().push((source, KnownAction { action, learned: row.since, from })),
+                        Ok(action) => {
+                            let told = listed.entry(present(symbol, &action)).or_default();
+                            told.push((source, KnownAction { action, learned: row.since, from }));
+                        }
                         Err(why) => out.unread.push(format!("{symbol}: a row of {name}: {why}")),
                     }
                 }
@@ -213,7 +217,9 @@ impl Research {
         let (mut actions, mut problems) = (vec![], vec![]);
         for (at, (symbol, kind, columns)) in rows.into_iter().enumerate() {
             let wrong = |why: String| format!("action {} ({symbol}): {why}", at + 1);
-            match (setup.instrument(&symbol), Action::read(&kind, |column| columns.get(column).map(String::as_str))) {
+            let read = Action::read(&kind, |column| columns.get(column).map(String::as_str));
+            let meant = read.as_ref().map_or_else(|_| setup.instrument(&symbol), |action| setup.meant_on(&symbol, action.ex_date));
+            match (meant, read) {
                 (Ok(instrument), Ok(_)) => actions.push(NewAction { symbol: instrument.symbol.clone(), kind, columns }),
                 (Err(error), _) => problems.push(wrong(error.to_string())),
                 (_, Err(why)) => problems.push(wrong(why)),

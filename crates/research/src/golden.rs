@@ -322,6 +322,11 @@ impl Lineup {
 }
 
 impl GoldenReading {
+    /// How many pieces are to come.
+    pub(crate) fn pieces(&self) -> usize {
+        self.pieces.len()
+    }
+
     /// The next piece: bars, and the place of each one's source.
     pub async fn next(&mut self) -> Result<Option<Golden>, DeskError> {
         let Some((span, ranks)) = self.pieces.pop_front() else { return Ok(None) };

@@ -5,15 +5,22 @@ use crate::{
     findings::{Known, doubted},
     golden::{GoldenReading, Lineup},
 };
+use futures_util::stream;
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Bar, Bars, Calendar, Decimal, Overlap, SeriesKey, Slot, Span, Spans, Timestamp,
     bar::{Digits, digits},
     spans::union,
 };
-use mizuno_desk::{DeskError, Setup};
+use mizuno_desk::{
+    DeskError, Setup,
+    hands::{Ahead, Hands},
+};
 use mizuno_store::{blocks::Needed, ranges::Sieve, reading::Reading, series::SeriesRow};
 use std::collections::VecDeque;
+
+/// Reading ahead is worth another thread from so many blocks on: one or two are a question for a month of minutes, of which there are many at once.
+const WORTH_AHEAD: usize = 3;
 
 /// Bars, and the places of their sources where these are several.
 pub type Piece = (Bars, Vec<u16>);
@@ -28,6 +35,8 @@ pub enum Reader {
     Stretches(VecDeque<Stretch>),
     /// One that no source tells.
     Given(Option<Bar>),
+    /// One of the others on another thread, a piece or two ahead of whoever takes them.
+    Ahead(Ahead<Piece>),
 }
 
 /// A stretch of a reading.
@@ -84,6 +93,27 @@ impl Reader {
                 stretches.iter().map(Stretch::room).reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default()
             }
             Reader::Given(bar) => digits(bar.iter()),
+            Reader::Ahead(_) => Default::default(),
+        }
+    }
+
+    /// Reads ahead where there are several blocks: the next one is unpacked while the bars of the one before are worked with. How much room they
+    /// take is not told.
+    pub(crate) fn ahead(self, hands: &Hands) -> Reader {
+        if self.blocks() < WORTH_AHEAD {
+            return self;
+        }
+        let pieces = stream::try_unfold(self, |mut reader| async move { Ok(reader.next().await?.map(|piece| (piece, reader))) });
+        Reader::Ahead(hands.ahead("reading bars", pieces))
+    }
+
+    /// The blocks to come, of one source.
+    fn blocks(&self) -> usize {
+        match self {
+            Reader::One(one) => one.blocks(),
+            Reader::Golden(golden) => golden.pieces(),
+            Reader::Stretches(stretches) => stretches.iter().map(|stretch| stretch.reader.blocks()).sum(),
+            Reader::Given(_) | Reader::Ahead(_) => 0,
         }
     }
 
@@ -105,6 +135,7 @@ impl Reader {
                 Ok(None)
             }
             Reader::Given(bar) => Ok(bar.take().map(|bar| (Bars { rows: vec![bar] }, vec![]))),
+            Reader::Ahead(pieces) => pieces.next().await,
         }
     }
 }

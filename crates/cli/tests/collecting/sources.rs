@@ -66,7 +66,7 @@ async fn numeric_ids_come_from_the_list_and_lots_become_shares() {
         assert_eq!(collected.json()[0]["refused"], 0, "{list}");
     }
     let changes = service.get("/lists/changes?days=1").await;
-    let split = changes.as_array().unwrap().iter().find(|c| c["key"] == "SME 2025-03-17").unwrap();
+    let split = changes.as_array().unwrap().iter().find(|c| c["key"] == "SME 2025-03-18").unwrap();
     assert!(split["is"].as_str().unwrap().contains("\"new\":\"4\""), "{split}");
     let found = service.cli(&["instruments", "tidal", "june"]);
     assert!(found.out.contains("TDP-2025-06") && !found.out.contains("TDP-2025-05"), "{}", found.out);

@@ -408,3 +408,32 @@ async fn lists_of_actions_rank_as_their_sources_do() {
     assert_eq!(service.cli(&["reload"]).code, 0);
     counts("dividend 0.11", "own/paid").await;
 }
+
+/// A symbol that another company has taken means, in what is said of a date, the company that carried it then.
+#[tokio::test(flavor = "multi_thread")]
+async fn actions_belong_to_whoever_carried_the_symbol_on_their_date() {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
+    let base = bench.talking(|_, _, _| (200, "symbol,ex_date,amount\nGUL,2024-06-03,0.07\nGUL,2025-02-10,0.02\n".to_owned()));
+    let list = "[[list]]\nname = \"paid\"\nof = \"dividends\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\nrequest = { get = \"/paid\" }\n\
+                columns = { symbol = \"symbol\", ex_date = \"ex_date\", amount = \"amount\" }\nanswer = { form = \"delimited\" }\n";
+    let profile = format!("name = \"own\"\ntitle = \"Own\"\nbase = \"{base}\"\n\n[limits]\ncalls_per_minute = 60\n\n{list}");
+    bench.write("sources/own.toml", &profile);
+    let instruments = std::fs::read_to_string(bench.config().join("instruments/aldx.csv")).unwrap();
+    bench.write("instruments/aldx.csv", &format!("{instruments}GUL,Gullwing Freight,share,ALDX,NZD,0.01,,2025-02-03,,,\n"));
+    let service = bench.serve();
+    assert_eq!(service.cli(&["lists", "own/paid"]).code, 0);
+    for terms in ["split ex_date=2023-05-01 new=2 old=1", "split ex_date=2025-03-03 new=3 old=1"] {
+        let said = service.cli(&["actions", "GUL", "--enter", terms, "--by", "mere", "--reason", "letter"]);
+        assert_eq!(said.code, 0, "{said:?}");
+    }
+    let dates = async |symbol: &str| {
+        let told = service.get(&format!("/actions?instrument={symbol}")).await;
+        let dates: Vec<String> = told["actions"].as_array().unwrap().iter().map(|a| a["ex_date"].as_str().unwrap().to_owned()).collect();
+        dates
+    };
+    assert_eq!((dates("TRN").await, dates("GUL").await), (strings(&["2023-05-01", "2024-06-03"]), strings(&["2025-02-10", "2025-03-03"])));
+}
+
+fn strings(all: &[&str]) -> Vec<String> {
+    all.iter().map(|text| (*text).to_owned()).collect()
+}

@@ -148,7 +148,8 @@ async fn adjusted_prices_are_brought_back_or_left_out() {
     let lineup = service.cli(&["lineup", "SME"]);
     assert!(lineup.out.contains("lodestar left out: its prices are adjusted for splits, and no list of splits of ALDX"), "{}", lineup.out);
 
-    let bench = demo();
+    // The list of splits is right from 11 April on.
+    let bench = Bench::whole_demo("2025-04-11T08:00:00Z", 60.0, Faults::of_the_demo(), false);
     bench.write("ranking.toml", "[[rank]]\nsources = [\"lodestar\"]\n");
     let service = bench.serve();
     collect(&service, &["lodestar-daily"], &["SME", "KBF"], "2020-01-06");

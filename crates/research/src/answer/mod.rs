@@ -35,6 +35,7 @@ use crate::{
 use batch::{Batch, Heading, Kind};
 pub use draft::Draft;
 use extra::Extra;
+use futures_util::stream;
 use made::SEVERAL;
 use mizuno_core::{
     Completeness, Slot, Span, Spans, TradeDate,
@@ -42,12 +43,14 @@ use mizuno_core::{
     derived::{Derived, Quantity},
     resample::Length,
 };
-use mizuno_desk::{DeskError, hands::Hands};
+use mizuno_desk::{
+    DeskError,
+    hands::{Ahead, Hands},
+};
 pub(crate) use part::{Dates, Learned};
 pub(crate) use rows::{FACTOR, decimals};
 use rows::{Measured, Rows};
 use std::sync::Arc;
-use tokio::sync::mpsc::{Receiver, channel};
 use worked::Beside;
 
 /// Series looked up or read side by side.
@@ -230,7 +233,7 @@ enum Source {
     Latest(Box<latest::Latest>),
     Changes(Box<changes::Changes>),
     /// One of the others on another thread, a batch or two ahead of the file.
-    Ahead(Receiver<Result<Batch, DeskError>>),
+    Ahead(Ahead<Batch>),
 }
 
 impl Source {
@@ -240,22 +243,14 @@ impl Source {
             Source::Wide(wide) => wide.next().await,
             Source::Latest(latest) => latest.next().await,
             Source::Changes(changes) => changes.next().await,
-            Source::Ahead(batches) => batches.recv().await.transpose(),
+            Source::Ahead(batches) => batches.next().await,
         }
     }
 
-    /// Goes ahead, until the last batch or until nobody takes them any more: rows are laid out while those before are written.
-    fn ahead(mut self, hands: &Hands) -> Source {
-        let (send, batches) = channel(1);
-        hands.spawn(async move {
-            while let Some(next) = self.next().await.transpose() {
-                let failed = next.is_err();
-                if send.send(next).await.is_err() || failed {
-                    return;
-                }
-            }
-        });
-        Source::Ahead(batches)
+    /// Goes ahead: rows are laid out while those before are written.
+    fn ahead(self, hands: &Hands) -> Source {
+        let rows = stream::try_unfold(self, |mut rows| async move { Ok(rows.next().await?.map(|batch| (batch, rows))) });
+        Source::Ahead(hands.ahead("laying out rows", rows))
     }
 }
 

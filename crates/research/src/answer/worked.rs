@@ -223,7 +223,7 @@ impl Worked {
             }
             _ => research.read_over(subject, calendar, span.clone(), instant, numbers).await?,
         };
-        let made = Made::new(reader, resolved, member, &begun(resolved, member, &span)?)?;
+        let made = Made::new(reader.ahead(&research.desk.hands), resolved, member, &begun(resolved, member, &span)?)?;
         if wanted.is_empty() && picking.keep.is_none() {
             return Ok(Worked { made, working: None });
         }

@@ -315,6 +315,12 @@ impl Reading {
         tail.into_iter().chain(blocks).reduce(|a, b| a.start.min(b.start)..a.end.max(b.end))
     }
 
+    /// How many blocks are to be opened.
+    #[must_use]
+    pub fn blocks(&self) -> usize {
+        self.blocks.len()
+    }
+
     /// The next bars in time order; `None` when there are no more.
     ///
     /// # Errors
