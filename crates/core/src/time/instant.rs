@@ -44,6 +44,19 @@ impl Timestamp {
     pub fn date_in(self, zone: &jiff::tz::TimeZone) -> TradeDate {
         TradeDate::from_civil(zone.to_datetime(self.to_jiff()).date())
     }
+
+    /// The minute, as a sentence says it.
+    ///
+    /// ```
+    /// use mizuno_core::Timestamp;
+    /// let at: Timestamp = "2025-04-09T22:00:07.25Z".parse()?;
+    /// assert_eq!(at.to_the_minute(), "2025-04-09 22:00 UTC");
+    /// # Ok::<(), mizuno_core::time::TimeError>(())
+    /// ```
+    #[must_use]
+    pub fn to_the_minute(self) -> String {
+        self.to_jiff().strftime("%Y-%m-%d %H:%M UTC").to_string()
+    }
 }
 
 impl From<jiff::Timestamp> for Timestamp {

@@ -167,12 +167,12 @@ impl Research {
         };
         let Some(due) = last_due(&post, now).max(of_session) else { return Ok(None) };
         if due > now {
-            return Ok(Some(format!("the collector {name} runs at {due} for the session that has closed")));
+            return Ok(Some(format!("the collector {name} runs at {} for the session that has closed", due.to_the_minute())));
         }
         let ended = |run: &runs::RunRow| matches!(run.state, runs::State::Complete | runs::State::Incomplete);
         // One that asked for some instruments, or for gaps, has not done what was due.
         let done = |run: &runs::RunRow| run.started_at >= due && ended(run) && Order::of(run).is_whole();
-        Ok((!newest.iter().any(done)).then(|| format!("the collector {name} has not run since it was due at {due}")))
+        Ok((!newest.iter().any(done)).then(|| format!("the collector {name} has not run since it was due at {}", due.to_the_minute())))
     }
 
     /// Makes every edition when it is due, for as long as the service runs. Those that a killed process left are finished first.

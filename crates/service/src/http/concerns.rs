@@ -65,7 +65,9 @@ fn what(concern: &Concern) -> String {
         }
         Concern::Late(names) => format!("{} should have run and did not", names.join(", ")),
         Concern::NoNextTime(names) => format!("{} has a schedule and no next time", names.join(", ")),
-        Concern::EditionHeldUp { edition, due, why } => format!("the edition {edition}, due at {due}, is held up: {}", why.join("; ")),
+        Concern::EditionHeldUp { edition, due, why } => {
+            format!("the edition {edition}, due at {}, is held up: {}", due.to_the_minute(), why.join("; "))
+        }
         Concern::StorageBehind { edition, why } => format!("the object storage of {edition} is behind: {why}"),
         Concern::EditionFailed { edition, why } => format!("the edition {edition} could not be made: {why}"),
         Concern::FetchesFailed(n) => format!("{} failed in the last 24 hours", counted(*n, "fetch", "fetches")),
@@ -81,8 +83,9 @@ fn what(concern: &Concern) -> String {
             late.collector
         ),
         Concern::OnTheOldBasis { series, since, reason, count } => format!(
-            "{} still read as before the source changed its basis: {series} since {since}, {reason}",
-            counted(*count, "series is", "series are")
+            "{} still read as before the source changed its basis: {series} since {}, {reason}",
+            counted(*count, "series is", "series are"),
+            since.to_the_minute()
         ),
         Concern::OnTwoBases { series, reason, count } => format!(
             "{} on two bases since the source changed its own: {series}, {reason}",
