@@ -24,7 +24,7 @@ use mizuno_desk::{DeskError, Setup};
 use mizuno_store::series::SeriesRow;
 use num_rational::BigRational;
 use num_traits::One;
-use std::sync::Arc;
+use std::{iter, sync::Arc};
 
 /// What adjusted prices are held against.
 struct Against {
@@ -153,7 +153,7 @@ impl Research {
         let (agreement, says) = agreed_with(row, instrument, &zone, (&versions, &traded), (&adjusted, which));
         let from = match which {
             // A split is so large that a step shows it; what else differs from day to day is no matter of the basis.
-            Adjust::Splits => agreement.steps.last().map_or(TradeDate(i32::MIN), |step| step.on),
+            Adjust::Splits => agreement.steps.iter().rfind(|step| step.until.is_none()).map_or(TradeDate(i32::MIN), |step| step.on),
             Adjust::All => {
                 let from = basis::accounted_from(&fits(&versions, &traded, &taken_out, &zone)).unwrap_or(TradeDate(i32::MAX));
                 let is_all = versions.rows.first().is_none_or(|oldest| oldest.bar.slot.date() >= from);
@@ -166,7 +166,9 @@ impl Research {
         };
         let start = if from == TradeDate(i32::MIN) { Slot(i64::MIN) } else { Slot::on(from) };
         let unclear = made.into_iter().filter(|slot| *slot >= start).map(|slot| row.key.interval.span_of(slot));
-        let unclear = [Slot(i64::MIN)..start].into_iter().filter(|span| span.start < span.end).chain(unclear).collect();
+        // Between the two dates of one action nobody knows whether it counts.
+        let moved = agreement.steps.iter().filter_map(|step| Some(Slot::on(step.on)..Slot::on(step.until?)));
+        let unclear = iter::once(Slot(i64::MIN)..start).chain(moved).filter(|span| span.start < span.end).chain(unclear).collect();
         Ok(Accounted { taken_out, from, unclear, agreement, says })
     }
 }

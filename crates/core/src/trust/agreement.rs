@@ -2,7 +2,8 @@
 //!
 //! What a source tells of a date, over what was paid then, is the product of the factors of the actions after it that the source knew when it
 //! was asked. Divided by ours, it should be one. Where it steps from one session to the next, an action is missing on one side, or differs: the
-//! step is their factor over ours. A step counts when what follows it stays: a misprinted close makes none.
+//! step is their factor over ours. A step counts when what follows it stays: a misprinted close makes none. One that is undone within two
+//! sessions counts where an action of ours would do just that, if it counted on another of these: its date is wrong on one side.
 
 use crate::{decimal::Decimal, time::TradeDate};
 
@@ -39,6 +40,8 @@ pub struct Step {
     pub theirs: f64,
     /// What we do, by all actions between the two sessions.
     pub ours: f64,
+    /// The session from which on both do the same again, where it is an action that they let count on different dates.
+    pub until: Option<TradeDate>,
 }
 
 /// How a source's adjusted closes agree with ours.
@@ -98,12 +101,38 @@ pub fn agreement(traded: &[(TradeDate, Decimal)], told: &[ToldClose], ours: &[Ou
         let mean = |points: &[Point]| points.iter().map(|p| p.shift).sum::<f64>() / points.len() as f64;
         let own: f64 = ours.iter().filter(|o| last.date < o.counts_on && o.counts_on <= first.date).map(|o| o.factor).product();
         let theirs = (mean(before) - mean(after)).exp() * own;
-        steps.push(Step { before: last.date, on: first.date, close: last.close, theirs, ours: own });
+        steps.push(Step { before: last.date, on: first.date, close: last.close, theirs, ours: own, until: None });
     }
+    steps.extend(ours.iter().filter_map(|action| moved(&both, action)));
+    steps.sort_by_key(|step| step.on);
     Agreement { sessions: both.len() as u64, steps }
 }
 
+/// An action that the source lets count a session or two sooner or later than we do.
+fn moved(both: &[Point], action: &Ours) -> Option<Step> {
+    let (at, factor) = (both.partition_point(|p| p.date < action.counts_on), action.factor.ln());
+    // Whether the sessions of a run are apart by so much, and those on both sides of it are as one.
+    let is_run = |from: usize, to: usize, by: f64| {
+        let (before, after) = (&both[from.saturating_sub(STAYS)..from], &both[to..(to + STAYS).min(both.len())]);
+        let Some(base) = after.first().filter(|_| !before.is_empty()) else { return false };
+        let is_apart = |p: &Point| !p.is_as(base) && Point { shift: p.shift - by, ..*p }.is_as(base);
+        before.iter().chain(after).all(|p| p.is_as(base)) && both[from..to].iter().all(is_apart)
+    };
+    let step = |on: usize, theirs: f64, ours: f64, until: TradeDate| {
+        let before = &both[on - 1];
+        Step { before: before.date, on: both[on].date, close: before.close, theirs, ours, until: Some(until) }
+    };
+    (1..STAYS).find_map(|count| match () {
+        () if at > count && is_run(at - count, at, -factor) => Some(step(at - count, action.factor, 1.0, action.counts_on)),
+        () if at > 0 && at + count < both.len() && is_run(at, at + count, factor) => {
+            Some(step(at, 1.0, action.factor, both[at + count].date))
+        }
+        () => None,
+    })
+}
+
 /// A session that both have.
+#[derive(Clone, Copy)]
 struct Point {
     date: TradeDate,
     close: Decimal,
@@ -198,6 +227,26 @@ mod tests {
         }
 
         #[test]
+        fn an_action_that_counts_on_another_session_is_found_and_what_is_older_agrees(
+            closes in walk(),
+            on in 8usize..32,
+            by in 1usize..5,
+            sooner in any::<bool>(),
+            factor in 0.2f64..0.97,
+        ) {
+            let one = |counts_on: usize| Ours { counts_on: date(counts_on), factor };
+            let (theirs, ours) = if sooner { (on, on + by) } else { (on + by, on) };
+            let (traded, told) = world(&closes, &[one(theirs)]);
+            let steps = agreement(&traded, &told, &[one(ours)]).steps;
+            let found: Vec<_> = steps.iter().map(|s| (s.on, s.until)).collect();
+            // What lasts three sessions is a step that stays, and another one back.
+            let wanted = if by < STAYS { vec![(date(on), Some(date(on + by)))] } else { vec![(date(on), None), (date(on + by), None)] };
+            prop_assert_eq!(found, wanted);
+            let (here, there) = if sooner { (factor, 1.0) } else { (1.0, factor) };
+            prop_assert!((steps[0].theirs / here - 1.0).abs() < 1e-3 && (steps[0].ours - there).abs() < 1e-12);
+        }
+
+        #[test]
         fn a_misprinted_close_is_no_step(closes in walk(), at in 5usize..35) {
             let (traded, mut told) = world(&closes, &[]);
             told[at].close.mantissa *= 10;
@@ -207,7 +256,8 @@ mod tests {
 
     #[test]
     fn a_step_says_what_would_explain_it() {
-        let step = |theirs: f64| Step { before: date(0), on: date(1), close: Decimal { mantissa: 208, scale: 2 }, theirs, ours: 1.0 };
+        let step =
+            |theirs: f64| Step { before: date(0), on: date(1), close: Decimal { mantissa: 208, scale: 2 }, theirs, ours: 1.0, until: None };
         assert_eq!((step(0.25).as_split(), step(1.0 / 1.5).as_split(), step(0.942_307_7).as_split()), (Some((4, 1)), Some((3, 2)), None));
         assert_eq!((step(0.942_307_7).as_dividend(), step(1.1).as_dividend()), (Some(0.12), None));
         assert_eq!(step(10.0).as_split(), Some((1, 10)));

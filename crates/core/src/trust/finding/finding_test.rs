@@ -74,6 +74,12 @@ fn a_lasting_jump_is_a_split_or_needs_one() {
     let split = [Split { ex_date, new: 4, old: 1 }];
     assert_eq!(find(&Subject { splits: &split, ..plain }, &Rules::default()), [], "the split that is known shows");
     assert_eq!(find(&Subject { splits_known: false, ..plain }, &Rules::default()), [], "nobody said whether there are splits");
+    // One that is known for another day of that week is likely to be this.
+    let late = [Split { ex_date: ex_date.plus(1), new: 8, old: 2 }, Split { ex_date: ex_date.plus(40), new: 4, old: 1 }];
+    let found = find(&Subject { splits: &late[..1], ..subject(&calendar, Interval::Daily, &bars) }, &Rules::default());
+    assert!(found[0].detail.ends_with(&format!("and the one that is known counts from {} on", ex_date.plus(1))), "{found:?}");
+    let found = find(&Subject { splits: &late[1..], ..subject(&calendar, Interval::Daily, &bars) }, &Rules::default());
+    assert!(found[0].detail.ends_with("and none is known"), "{found:?}");
     let flat = daily(&calendar);
     let absent = find(&Subject { splits: &split, ..subject(&calendar, Interval::Daily, &flat) }, &Rules::default());
     assert_eq!(told(&absent), [(Check::SplitLikeJump, 1)]);

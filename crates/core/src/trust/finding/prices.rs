@@ -94,6 +94,9 @@ fn middle(rows: &[AlignedBar], of: fn(&AlignedBar) -> i64) -> i64 {
     }
 }
 
+/// A split that is known may have a wrong date: one of the same ratio within so many days of a jump is likely to be this.
+const NEAR_DAYS: i32 = 10;
+
 /// Jumps between sessions near the ratio of a split where none is known, and known splits that do not show.
 pub(super) fn jumps(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Vec<Finding> {
     let rows = &subject.bars.rows;
@@ -126,8 +129,12 @@ pub(super) fn jumps(subject: &Subject<'_>, days: &[Day<'_>], rule: Rule) -> Vec<
         let Some((new, old)) = nearest_split(left, within) else { continue };
         let lasting = (level - ratio(&Split { ex_date: TradeDate(0), new, old })).abs() < (8.0 * deviation).max(0.12);
         if known == 0.0 && left.abs() > rule.limit * deviation && lasting {
-            let detail =
-                format!("prices jump from {} as after a split of {new} for {old}, and none is known", both_sides(subject, days, i));
+            let near = |s: &&Split| s.new * old == s.old * new && (s.ex_date.0 - after.0).abs() <= NEAR_DAYS;
+            let known = match subject.splits.iter().find(near) {
+                Some(split) => format!("the one that is known counts from {} on", split.ex_date),
+                None => "none is known".to_owned(),
+            };
+            let detail = format!("prices jump from {} as after a split of {new} for {old}, and {known}", both_sides(subject, days, i));
             out.push(subject.finding(Check::SplitLikeJump, first, detail));
         }
     }
