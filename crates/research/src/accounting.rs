@@ -16,7 +16,7 @@ use crate::{
 use futures_util::future::BoxFuture;
 use jiff::tz::TimeZone;
 use mizuno_core::{
-    Decimal, SeriesKey, Side, Slot, Timestamp, TradeDate, Versions,
+    Decimal, SeriesKey, Side, Slot, Spans, Timestamp, TradeDate, Versions,
     adjust::{Adjust, Effect},
     basis::{self, TakenOut},
 };
@@ -24,7 +24,7 @@ use mizuno_desk::{DeskError, Setup};
 use mizuno_store::series::SeriesRow;
 use num_rational::BigRational;
 use num_traits::One;
-use std::{iter, sync::Arc};
+use std::sync::Arc;
 
 /// What adjusted prices are held against.
 struct Against {
@@ -166,10 +166,10 @@ impl Research {
         };
         let start = if from == TradeDate(i32::MIN) { Slot(i64::MIN) } else { Slot::on(from) };
         let unclear = made.into_iter().filter(|slot| *slot >= start).map(|slot| row.key.interval.span_of(slot));
-        // Between the two dates of one action nobody knows whether it counts.
-        let moved = agreement.steps.iter().filter_map(|step| Some(Slot::on(step.on)..Slot::on(step.until?)));
-        let unclear = iter::once(Slot(i64::MIN)..start).chain(moved).filter(|span| span.start < span.end).chain(unclear).collect();
-        Ok(Accounted { taken_out, from, unclear, agreement, says })
+        let moved: Spans = agreement.steps.iter().filter_map(|step| Some(Slot::on(step.on)..Slot::on(step.until?))).collect();
+        let before = (start > Slot(i64::MIN)).then_some(Slot(i64::MIN)..start);
+        let unclear = before.into_iter().chain(moved.iter().cloned()).chain(unclear).collect();
+        Ok(Accounted { taken_out, from, moved, unclear, agreement, says })
     }
 }
 

@@ -57,6 +57,7 @@ async function collect(collector: Pick<Collector, "name">) {
   }
 }
 const needed = computed(() => status.value?.concerns.filter((c) => c.needs_a_person).length ?? 0);
+const known = computed(() => (status.value?.concerns.length ?? 0) - needed.value);
 const state = (c: Pick<Collector, "late" | "last">) => (c.late ? "late" : (c.last?.state ?? "never ran"));
 </script>
 
@@ -64,7 +65,7 @@ const state = (c: Pick<Collector, "late" | "last">) => (c.late ? "late" : (c.las
   <template v-if="status">
     <section class="answer" :style="{ borderColor: needed ? meaning.missing : meaning.held }">
       <h1 v-if="status.all_clear">✓ All clear</h1>
-      <h1 v-else-if="needed">{{ needed }} {{ needed === 1 ? "thing needs" : "things need" }} a person</h1>
+      <h1 v-else-if="needed">{{ needed }} {{ needed === 1 ? "thing needs" : "things need" }} a person<template v-if="known">{{ `, ${known} more to know` }}</template></h1>
       <h1 v-else>Nothing needs a person</h1>
       <p v-if="status.all_clear">Nothing is late, failed, missing, in quarantine, suspicious or restated.</p>
       <concern-list v-else :concerns="status.concerns" @changed="refresh" />
@@ -92,7 +93,7 @@ const state = (c: Pick<Collector, "late" | "last">) => (c.late ? "late" : (c.las
           <router-link class="link" :to="{ name: 'coverage', query: { interval: c.interval } }">{{ c.name }}</router-link>
         </td>
         <td :style="c.late ? { color: meaning.missing, fontWeight: 600 } : {}">
-          <router-link v-if="c.last" :to="{ name: 'runs', params: { id: c.last.id } }">{{ state(c) }}<template v-if="c.last.state === 'running'"> {{ c.last.done + c.last.failed }}/{{ c.last.windows }}</template></router-link>
+          <router-link v-if="c.last" :to="{ name: 'runs', params: { id: c.last.id } }">{{ state(c) }}<template v-if="c.last.state === 'running' && c.last.windows">{{ ` ${c.last.done + c.last.failed} of ${c.last.windows}` }}</template></router-link>
           <template v-else>{{ state(c) }}</template>
         </td>
         <td>{{ c.last ? wall(c.last.started_at, c.zone) : "–" }}</td>

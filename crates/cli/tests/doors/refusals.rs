@@ -149,3 +149,25 @@ fn no_service_at_the_address_is_exit_code_4() {
     assert_eq!(said.code, 4);
     assert!(said.err.contains("nothing listens there") && said.err.contains("mizuno serve"), "{}", said.err);
 }
+
+/// What a file cannot hold is refused with its reason, however late in the answer it stands, as long as no byte has left.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_workbook_that_cannot_be_written_is_refused_and_not_broken_off() {
+    let bench = Bench::new(Faults::default());
+    let late: mizuno_core::Timestamp = "2025-04-08T22:00:00Z".parse().unwrap();
+    bench.own_minutes("2025-03-11", "time,o,h,l,c,v", move |_, at| {
+        format!("{at},10.00,11.00,9.00,10.00,{}\n", if at == late { "12345678901234567" } else { "100" })
+    });
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "own"]).code, 0);
+    let asked = "/bars?series=KBF/1m/own&format=xlsx";
+    let refused = service.ask(asked).await;
+    assert_eq!(refused.status(), 400);
+    let why = refused.text().await.unwrap();
+    assert!(why.contains("12345678901234567 in the column volume has more digits than a workbook can give back"), "{why}");
+    let before = service.ask(&format!("{asked}&to=2025-04-08")).await;
+    assert_eq!(before.status(), 200);
+    assert!(before.bytes().await.unwrap().starts_with(b"PK"), "what fits is written");
+    let csv = service.text("/bars?series=KBF/1m/own").await;
+    assert!(csv.lines().count() > 6_000 && csv.contains("12345678901234567"));
+}

@@ -83,5 +83,5 @@ async fn other_sources_are_the_evidence_for_a_gap() {
         service.cli(&[&["collect", collector], &range[..]].concat());
     }
     let gaps = service.cli(&["gaps", "--instrument", "OXB", "--interval", "1m", "--from", "2025-04-04", "--to", "2025-04-04"]);
-    assert!(gaps.out.contains("cellar has 195 of these 195 bars: really missing"), "{}", gaps.out);
+    assert!(gaps.out.contains("cellar has it: really missing"), "{}", gaps.out);
 }

@@ -125,12 +125,12 @@ impl Collect {
     pub async fn shown(&self, row: &RunRow) -> Result<RunNow, DeskError> {
         match self.live.figures(row.id) {
             Some(run) => Ok(run),
-            None => Ok(RunNow {
-                row: row.clone(),
-                why: Order::of(row).why(row.reason),
-                figures: self.desk.store.figures(row.id).await?,
-                pace: Pace::default(),
-            }),
+            None => {
+                // One that was at work when its row was read has ended since.
+                let row = if row.state == State::Running { self.desk.store.run(row.id).await? } else { row.clone() };
+                let (why, figures) = (Order::of(&row).why(row.reason), self.desk.store.figures(row.id).await?);
+                Ok(RunNow { row, why, figures, pace: Pace::default() })
+            }
         }
     }
 

@@ -314,9 +314,9 @@ pub(super) fn values(column: Column, rows: &[Option<Shown<'_>>], how: &Rows<'_>,
             let of = |slot: Slot| how.factors(slot).map(|f| if column == Column::PriceFactor { &f.price } else { &f.volume });
             Cells::Numbers(rows.iter().map(|row| Some(of((*row)?.slot)?.decimal(FACTOR))).collect())
         }
-        _ => {
-            let of = |row: Shown<'_>| how.number(column, None, row.bar?.0, row.extra);
-            Cells::Numbers(rows.iter().map(|row| of((*row)?)).collect())
-        }
+        _ => Cells::Numbers(match how.as_traded(column) {
+            Some(of) => rows.iter().map(|row| of((*row)?.bar?.0)).collect(),
+            None => rows.iter().map(|row| how.number(column, None, (*row)?.bar?.0, (*row)?.extra)).collect(),
+        }),
     }
 }

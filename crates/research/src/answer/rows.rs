@@ -261,6 +261,21 @@ impl<'c> Rows<'c> {
         })
     }
 
+    /// What a column shows of a bar, where that is what was traded.
+    pub(crate) fn as_traded(&self, column: Column) -> Option<fn(&Bar) -> Option<Decimal>> {
+        if self.adjusted.is_some() || self.round.is_some() {
+            return None;
+        }
+        Some(match column {
+            Column::Open => |bar| Some(bar.open()),
+            Column::High => |bar| Some(bar.high()),
+            Column::Low => |bar| Some(bar.low()),
+            Column::Close => |bar| Some(bar.close()),
+            Column::Volume => Bar::volume,
+            _ => return None,
+        })
+    }
+
     /// The slots that are expected in `span`, within the life of the instrument and before `now`.
     pub(crate) fn expected(&self, instrument: &Instrument, span: &Span, now: Timestamp) -> Vec<Slot> {
         let due = self.calendar.due_until(self.interval, now, 0);

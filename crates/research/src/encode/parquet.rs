@@ -59,7 +59,7 @@ impl ParquetEncoder {
         };
         let columns: Vec<_> = headings.iter().map(column).collect();
         let table = TableWriter::for_others(vec![], &columns, &style.about).map_err(failed)?;
-        let pending = vec![Values::default(); headings.len()];
+        let pending = headings.iter().map(|h| Values { required: !h.optional, ..Values::default() }).collect();
         let most = GROUP.min(CELLS.div_ceil(headings.len().max(1)));
         Ok(ParquetEncoder { table, headings, floats, unit, pending, rows: 0, most })
     }

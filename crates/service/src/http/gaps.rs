@@ -5,7 +5,7 @@ use actix_web::{
     get,
     web::{Data, Json},
 };
-use mizuno_api::{Gap, Hole, Quarantined};
+use mizuno_api::{Gap, Hole, Quarantined, words::count};
 use mizuno_collect::basis::HELD_BACK;
 use mizuno_core::{Venue, check::Flaw, gap::Cause};
 use mizuno_desk::{Desk, View, moments};
@@ -135,8 +135,11 @@ fn golden(found: &GoldenGap, venue: &Venue) -> Gap {
 
 /// What other sources have where one has a gap, in a sentence.
 fn evidence(explained: &Explained) -> String {
-    let have: Vec<String> =
-        explained.have.iter().map(|(source, n)| format!("{source} has {n} of these {} bars", explained.gap.slots)).collect();
+    let (all, some): (Vec<_>, Vec<_>) = explained.have.iter().partition(|(_, bars)| *bars >= explained.gap.slots);
+    let all: Vec<&str> = all.into_iter().map(|(source, _)| source.as_str()).collect();
+    let whole = (!all.is_empty()).then(|| format!("{} {} it", all.join(" and "), if all.len() == 1 { "has" } else { "have" }));
+    let some = some.into_iter().map(|(source, bars)| format!("{source} has {} of {} bars", count(*bars), count(explained.gap.slots)));
+    let have: Vec<String> = whole.into_iter().chain(some).collect();
     let said = match (&have[..], &explained.have_none[..]) {
         ([], []) => "no other source says anything of it".to_owned(),
         ([], none) => format!("{} has none either: probably nothing was traded", none.join(" and ")),

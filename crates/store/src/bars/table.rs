@@ -6,8 +6,8 @@
 use mizuno_core::{Decimal, bar::Digits, decimal::power};
 use parquet::{
     basic::{Compression, Encoding, LogicalType, Repetition, Type as Physical, ZstdLevel},
-    column::writer::ColumnWriter,
-    data_type::{ByteArray, FixedLenByteArray, Int32Type},
+    column::writer::{ColumnWriter, ColumnWriterImpl},
+    data_type::{ByteArray, ByteArrayType, FixedLenByteArray, Int32Type},
     errors::Result,
     file::{
         metadata::KeyValue,
@@ -71,6 +71,8 @@ pub struct Values {
     pub floats: Vec<f64>,
     /// For an optional column, 1 for each row that has a value and 0 for each that has none.
     pub levels: Vec<i16>,
+    /// Whether every row has a value, so that no levels are kept.
+    pub required: bool,
 }
 
 impl Values {
@@ -89,6 +91,7 @@ impl Values {
             wide: front(&mut self.wide, there),
             floats: front(&mut self.floats, there),
             levels,
+            required: self.required,
         }
     }
 
@@ -110,7 +113,7 @@ impl Values {
     pub fn add(&mut self, values: impl ExactSizeIterator<Item = Option<i64>>) {
         self.reserve(values.len());
         for value in values {
-            self.levels.push(i16::from(value.is_some()));
+            self.level(value.is_some());
             self.present.extend(value);
         }
     }
@@ -118,7 +121,7 @@ impl Values {
     /// The same with floats.
     pub fn add_floats(&mut self, values: impl ExactSizeIterator<Item = Option<f64>>) {
         for value in values {
-            self.levels.push(i16::from(value.is_some()));
+            self.level(value.is_some());
             self.floats.extend(value);
         }
     }
@@ -130,7 +133,7 @@ impl Values {
         // What has room in 18 digits needs no more than 64 bits for it.
         let power = |number: Decimal| power(room.scale.saturating_sub(number.scale)).unwrap_or(1);
         for value in values {
-            self.levels.push(i16::from(value.is_some()));
+            self.level(value.is_some());
             let Some(number) = value else { continue };
             match fit {
                 true => self.present.push(number.mantissa.wrapping_mul(power(number))),
@@ -139,8 +142,14 @@ impl Values {
         }
     }
 
+    fn level(&mut self, there: bool) {
+        if !self.required {
+            self.levels.push(i16::from(there));
+        }
+    }
+
     fn reserve(&mut self, rows: usize) {
-        self.levels.reserve(rows);
+        self.levels.reserve(if self.required { 0 } else { rows });
         self.present.reserve(rows);
     }
 }
@@ -148,6 +157,9 @@ impl Values {
 /// Fewer rows than this are packed and not compressed: the tables of a compressor for each column are larger than they are, and
 /// making them takes longer than all the rest. Ten years of daily bars are fewer, a month of minutes is more.
 const FEW: usize = 4096;
+
+/// The library writes so many values at a time.
+const AT_A_TIME: usize = 1024;
 
 /// Writes a Parquet file of such columns, a row group at a time.
 pub struct TableWriter<W: Write + Send> {
@@ -213,6 +225,28 @@ fn properties(columns: &[Column], rows: usize, about: &[(String, String)], searc
     ))
 }
 
+/// Writes the words of some rows. Each is made once and shared by the rows that have it; where many on end have the same, they share that, too.
+fn write_words(writer: &mut ColumnWriterImpl<'_, ByteArrayType>, words: &[String], present: &[i64], levels: Option<&[i16]>) -> Result<()> {
+    let words: Vec<ByteArray> = words.iter().map(|w| ByteArray::from(w.as_str())).collect();
+    let word = |n: &i64| words.get(*n as usize).cloned().unwrap_or_default();
+    if levels.is_some() {
+        writer.write_batch(&present.iter().map(word).collect::<Vec<_>>(), levels, None)?;
+        return Ok(());
+    }
+    let (mut alike, mut of) = (vec![], None);
+    for part in present.chunks(AT_A_TIME) {
+        if part.iter().any(|n| *n != part[0]) {
+            writer.write_batch(&part.iter().map(word).collect::<Vec<_>>(), None, None)?;
+            continue;
+        }
+        if of.replace(part[0]) != Some(part[0]) {
+            alike = vec![word(&part[0]); AT_A_TIME];
+        }
+        writer.write_batch(&alike[..part.len()], None, None)?;
+    }
+    Ok(())
+}
+
 impl<W: Write + Send> TableWriter<W> {
     /// Begins a file on `sink` that will have about so many rows.
     ///
@@ -251,10 +285,7 @@ impl<W: Write + Send> TableWriter<W> {
                     column.typed::<Int32Type>().write_batch(&days, levels, None)?;
                 }
                 (Kind::Word(words), ColumnWriter::ByteArrayColumnWriter(writer)) => {
-                    // Each word is made once, and shared by the rows that have it.
-                    let words: Vec<ByteArray> = words.iter().map(|w| ByteArray::from(w.as_str())).collect();
-                    let word = |n: &i64| words.get(*n as usize).cloned().unwrap_or_default();
-                    writer.write_batch(&values.present.iter().map(word).collect::<Vec<_>>(), levels, None)?;
+                    write_words(writer, words, &values.present, levels)?;
                 }
                 (_, ColumnWriter::BoolColumnWriter(writer)) => {
                     writer.write_batch(&values.present.iter().map(|n| *n != 0).collect::<Vec<_>>(), levels, None)?;
