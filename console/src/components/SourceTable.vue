@@ -15,7 +15,7 @@ const words: Record<string, string> = { ready: "asked as needed", "left-alone": 
 <template>
   <plain-table :headers="['Source', 'State', 'Calls in the last minute', 'Calls today', 'Key', 'Complete', 'Missing']" :numbers="[5, 6]">
     <tr v-for="s in sources" :key="s.name">
-      <td><b>{{ s.name }}</b> · {{ s.title }}<template v-if="s.limits_shared_with?.length">; its calls are counted together with {{ s.limits_shared_with.join(", ") }}'s</template></td>
+      <td class="wrap"><b>{{ s.name }}</b> · {{ s.title }}<template v-if="s.limits_shared_with?.length">; its calls are counted together with {{ s.limits_shared_with.join(", ") }}'s</template></td>
       <td :style="s.state === 'paused' ? { color: meaning.missing, fontWeight: 600 } : {}">{{ words[s.state] ?? s.state }}<template v-if="s.until"> {{ wall(s.until, zone) }} {{ zone }}</template></td>
       <td style="min-width: 160px">
         {{ s.calls_in_last_minute }} of {{ s.calls_a_minute }}

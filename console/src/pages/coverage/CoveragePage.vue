@@ -50,7 +50,7 @@ function open(row: number, column: number) {
       <n-radio-button value="session">By session</n-radio-button>
       <n-radio-button value="month">By month</n-radio-button>
     </n-radio-group>
-    <n-input v-model:value="words" size="small" clearable placeholder="Symbol or source" style="width: 140px" />
+    <n-input v-model:value="words" size="small" clearable placeholder="Symbol or source" style="width: 175px" />
     <n-checkbox v-model:checked="incomplete">Only what is incomplete</n-checkbox>
   </n-space>
   <p class="key" :style="{ color: meaning.faint }">
