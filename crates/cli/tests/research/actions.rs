@@ -382,17 +382,22 @@ async fn a_dividend_without_a_rate_has_that_of_a_pair() {
     );
 }
 
-/// Of two lists that say otherwise, that of the source counts whose daily bars rank better.
-#[tokio::test(flavor = "multi_thread")]
-async fn lists_of_actions_rank_as_their_sources_do() {
-    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
-    let base = bench.talking(|_, _, _| (200, "symbol,ex_date,amount\nKBF,2025-03-24,0.11\n".to_owned()));
+/// A source of one's own that lists these dividends.
+fn lists_as_paid(bench: &Bench, rows: &'static str) {
+    let base = bench.talking(move |_, _, _| (200, format!("symbol,ex_date,amount\n{rows}")));
     let list = "[[list]]\nname = \"paid\"\nof = \"dividends\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\nrequest = { get = \"/paid\" }\n\
                 columns = { symbol = \"symbol\", ex_date = \"ex_date\", amount = \"amount\" }\nanswer = { form = \"delimited\" }\n";
     bench.write(
         "sources/own.toml",
         &format!("name = \"own\"\ntitle = \"Own\"\nbase = \"{base}\"\n\n[limits]\ncalls_per_minute = 60\n\n{list}"),
     );
+}
+
+/// Of two lists that say otherwise, that of the source counts whose daily bars rank better.
+#[tokio::test(flavor = "multi_thread")]
+async fn lists_of_actions_rank_as_their_sources_do() {
+    let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
+    lists_as_paid(&bench, "KBF,2025-03-24,0.11\n");
     let service = bench.serve();
     for list in ["almanack/dividends", "own/paid"] {
         assert_eq!(service.cli(&["lists", list]).code, 0, "{list}");
@@ -413,11 +418,7 @@ async fn lists_of_actions_rank_as_their_sources_do() {
 #[tokio::test(flavor = "multi_thread")]
 async fn actions_belong_to_whoever_carried_the_symbol_on_their_date() {
     let bench = Bench::whole_demo(mizuno_sim::DEMO_START, 1.0, Faults::default(), false);
-    let base = bench.talking(|_, _, _| (200, "symbol,ex_date,amount\nGUL,2024-06-03,0.07\nGUL,2025-02-10,0.02\n".to_owned()));
-    let list = "[[list]]\nname = \"paid\"\nof = \"dividends\"\nvenue = \"ALDX\"\ndaily_at = \"07:00\"\nrequest = { get = \"/paid\" }\n\
-                columns = { symbol = \"symbol\", ex_date = \"ex_date\", amount = \"amount\" }\nanswer = { form = \"delimited\" }\n";
-    let profile = format!("name = \"own\"\ntitle = \"Own\"\nbase = \"{base}\"\n\n[limits]\ncalls_per_minute = 60\n\n{list}");
-    bench.write("sources/own.toml", &profile);
+    lists_as_paid(&bench, "GUL,2024-06-03,0.07\nGUL,2025-02-10,0.02\n");
     let instruments = std::fs::read_to_string(bench.config().join("instruments/aldx.csv")).unwrap();
     bench.write("instruments/aldx.csv", &format!("{instruments}GUL,Gullwing Freight,share,ALDX,NZD,0.01,,2025-02-03,,,\n"));
     let service = bench.serve();
