@@ -4,6 +4,7 @@ use crate::{
     error::DeskError,
     events::Events,
     hands::Hands,
+    lately::Lately,
     lateness::Lateness,
     setup::{Means, Setup},
     sight::Sights,
@@ -15,11 +16,14 @@ use mizuno_core::{SeriesKey, Timestamp, TradeDate, clock::ClockFace, time::MINUT
 use mizuno_sources::{Clock, DayBook, Secrets};
 use mizuno_store::{Store, series::SeriesRow};
 use std::{
-    collections::{HashMap, VecDeque},
+    collections::HashMap,
     path::PathBuf,
-    sync::{Arc, Mutex, PoisonError, RwLock},
+    sync::{Arc, PoisonError, RwLock},
 };
 use tokio::{runtime::Handle, sync::watch};
+
+/// Setups of the past that are remembered.
+const PASTS: usize = 4;
 
 /// What a setup of the past follows from: the configuration, and how many instruments were listed, how many renamed, and how many
 /// rows of lists of members came or went since then.
@@ -46,8 +50,8 @@ pub struct Desk {
     setup: RwLock<Arc<Setup>>,
     /// Held while another setup is put to work.
     pub(crate) changing: tokio::sync::RwLock<()>,
-    /// Setups of the past, those that were asked about last in front.
-    pub(crate) past: Mutex<VecDeque<(Past, Arc<Setup>)>>,
+    /// Setups of the past.
+    pub(crate) past: Lately<Past, Setup>,
     /// Counts the setups there have been.
     changed: watch::Sender<u64>,
 }
@@ -84,7 +88,7 @@ impl Desk {
             data,
             setup: RwLock::new(Arc::new(setup)),
             changing: tokio::sync::RwLock::new(()),
-            past: Mutex::default(),
+            past: Lately::of(PASTS),
             changed: watch::channel(0).0,
         })
     }

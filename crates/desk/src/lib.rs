@@ -8,6 +8,7 @@
 //! * [`universes`]: who belonged when, as lists, files and other universes tell it.
 //! * [`order`]: what a run is to do.
 //! * [`moments`]: dates, instants and ids of gaps as people write and read them.
+//! * [`lately`]: what was worked out lately, by one for all who want it.
 //! * [`events`]: what happens, told to whoever listens; [`concern`]: what a person should know of this morning.
 //!
 //! It asks no source, runs nothing by itself, and knows nothing of HTTP or of the types that go over the wire.
@@ -19,6 +20,7 @@ pub mod events;
 pub mod hands;
 pub mod history;
 pub mod kept;
+pub mod lately;
 pub mod lateness;
 pub mod moments;
 pub mod order;

@@ -5,20 +5,15 @@
 //! is asked of a source with a setup of the past.
 
 use crate::{
-    desk::{Desk, Past},
+    desk::Desk,
     error::DeskError,
     setup::{Means, Setup},
     universes::{lists_followed, told},
 };
 use mizuno_config::{Config, Texts};
 use mizuno_core::Timestamp;
-use std::{
-    collections::HashMap,
-    sync::{Arc, PoisonError},
-};
-
-/// Setups of the past that are remembered.
-const REMEMBERED: usize = 4;
+use mizuno_store::configurations::KeptConfiguration;
+use std::{collections::HashMap, sync::Arc};
 
 impl Desk {
     /// The setup that counted at an instant.
@@ -48,9 +43,10 @@ impl Desk {
         if key == (present.kept.id, 0, 0, 0) {
             return Ok(present);
         }
-        if let Some(setup) = self.remembered(key) {
-            return Ok(setup);
-        }
+        self.past.recall_or(key, self.setup_then(&present, kept, instant)).await
+    }
+
+    async fn setup_then(&self, present: &Arc<Setup>, kept: KeptConfiguration, instant: Timestamp) -> Result<Setup, DeskError> {
         let texts = match kept.id == present.kept.id {
             true => present.config.texts.clone(),
             false => Arc::new(Texts(self.store.configuration_texts(&kept).await?)),
@@ -67,25 +63,12 @@ impl Desk {
             secrets: &self.secrets(),
             book: self.book(),
             folder: self.data(),
-            before: Some(&present),
+            before: Some(present),
             since: kept.accepted_at,
             kept,
             names: &names,
             told: &told,
         };
-        let setup = Arc::new(Setup::new(config, self.store.listed_instruments_at(instant).await?, HashMap::new(), &means)?);
-        let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);
-        past.push_front((key, setup.clone()));
-        past.truncate(REMEMBERED);
-        Ok(setup)
-    }
-
-    fn remembered(&self, key: Past) -> Option<Arc<Setup>> {
-        let mut past = self.past.lock().unwrap_or_else(PoisonError::into_inner);
-        let at = past.iter().position(|(k, _)| *k == key)?;
-        let found = past.remove(at)?;
-        let setup = found.1.clone();
-        past.push_front(found);
-        Some(setup)
+        Setup::new(config, self.store.listed_instruments_at(instant).await?, HashMap::new(), &means)
     }
 }

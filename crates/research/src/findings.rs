@@ -3,7 +3,6 @@
 use crate::{
     Research,
     actions::{Actions, Splits},
-    lately::OfSeries,
 };
 use mizuno_config::profile::{Adjusted, Offer};
 use mizuno_core::{
@@ -12,7 +11,7 @@ use mizuno_core::{
     check::Flaw,
     finding::{self, Check, Finding, Rules, Split, Subject},
 };
-use mizuno_desk::{DeskError, Setup};
+use mizuno_desk::{DeskError, Setup, lately::OfSeries};
 use mizuno_store::{quarantine::Slots, series::SeriesRow};
 use std::{
     collections::{HashMap, HashSet},

@@ -31,7 +31,6 @@ pub mod explain;
 pub mod findings;
 pub mod gaps;
 pub mod golden;
-mod lately;
 pub mod lineage;
 pub mod noticed;
 pub mod question;
@@ -42,9 +41,12 @@ pub mod universes;
 pub mod whole;
 mod worth;
 
-use lately::Lately;
 use mizuno_core::Timestamp;
-use mizuno_desk::{Desk, universes::Universe};
+use mizuno_desk::{
+    Desk,
+    lately::{Lately, OfSeries},
+    universes::Universe,
+};
 use std::sync::Arc;
 
 /// The room that answers researchers.
@@ -54,7 +56,7 @@ pub struct Research {
     /// What the checks found, until bars change.
     examined: findings::Examined,
     /// How far the actions account for adjusted prices.
-    accounted: lately::OfSeries<accounting::FollowsFrom, basis::Accounted>,
+    accounted: OfSeries<accounting::FollowsFrom, basis::Accounted>,
     /// What findings were lately judged by: as of one instant it is the same for ever.
     known: Lately<(u64, Timestamp), findings::Known>,
     /// The actions that were lately asked for, until a list or a person changes them.
@@ -78,7 +80,7 @@ impl Research {
         Arc::new(Research {
             desk,
             examined: findings::Examined::default(),
-            accounted: lately::OfSeries::default(),
+            accounted: OfSeries::default(),
             known: Lately::of(findings::REMEMBERED),
             acted: Lately::of(actions::REMEMBERED),
             universes: Lately::of(universes::REMEMBERED),

@@ -13,30 +13,44 @@ async fn found_or<V, E>(place: &OnceCell<Arc<V>>, work: impl Future<Output = Res
     place.get_or_try_init(async || work.await.map(Arc::new)).await.cloned()
 }
 
-/// The newest so many of what was worked out.
-pub(crate) struct Lately<K, V> {
+/// What is kept under a key; it stands in front from now on.
+fn found<K: PartialEq, V>(kept: &mut VecDeque<(K, Place<V>)>, key: &K) -> Option<Place<V>> {
+    let at = kept.iter().position(|(known, _)| known == key)?;
+    let entry = kept.remove(at)?;
+    let place = entry.1.clone();
+    kept.push_front(entry);
+    Some(place)
+}
+
+/// What was worked out, so many at most: those that were wanted last.
+pub struct Lately<K, V> {
     most: usize,
     kept: Mutex<VecDeque<(K, Place<V>)>>,
 }
 
 impl<K: PartialEq, V> Lately<K, V> {
-    pub(crate) fn of(most: usize) -> Lately<K, V> {
+    /// None yet, and so many at most.
+    #[must_use]
+    pub fn of(most: usize) -> Lately<K, V> {
         Lately { most, kept: Mutex::default() }
     }
 
     /// What follows from `key`, where it was worked out lately.
-    pub(crate) fn recall(&self, key: &K) -> Option<Arc<V>> {
-        self.lock().iter().find(|(known, _)| known == key)?.1.get().cloned()
+    pub fn recall(&self, key: &K) -> Option<Arc<V>> {
+        found(&mut self.lock(), key)?.get().cloned()
     }
 
-    /// The same, worked out where it is not at hand: by one, however many want it at once. The oldest goes.
-    pub(crate) async fn recall_or<E>(&self, key: K, work: impl Future<Output = Result<V, E>>) -> Result<Arc<V>, E> {
+    /// The same, worked out where it is not at hand: by one, however many want it at once. What nobody wanted for longest goes.
+    ///
+    /// # Errors
+    /// When it cannot be worked out.
+    pub async fn recall_or<E>(&self, key: K, work: impl Future<Output = Result<V, E>>) -> Result<Arc<V>, E> {
         let place = self.place(key);
         found_or(&place, work).await
     }
 
     /// Keeps what was worked out, in place of what was known of the same.
-    pub(crate) fn keep(&self, key: K, value: V) {
+    pub fn keep(&self, key: K, value: V) {
         let mut kept = self.lock();
         kept.retain(|(known, _)| *known != key);
         kept.push_front((key, Arc::new(OnceCell::new_with(Some(Arc::new(value))))));
@@ -45,8 +59,8 @@ impl<K: PartialEq, V> Lately<K, V> {
 
     fn place(&self, key: K) -> Place<V> {
         let mut kept = self.lock();
-        if let Some((_, place)) = kept.iter().find(|(known, _)| *known == key) {
-            return place.clone();
+        if let Some(place) = found(&mut kept, &key) {
+            return place;
         }
         let place = Place::default();
         kept.push_front((key, place.clone()));
@@ -60,7 +74,7 @@ impl<K: PartialEq, V> Lately<K, V> {
 }
 
 /// What was last worked out of each series, with what it follows from.
-pub(crate) struct OfSeries<F, V>(Mutex<HashMap<i64, Last<F, V>>>);
+pub struct OfSeries<F, V>(Mutex<HashMap<i64, Last<F, V>>>);
 
 struct Last<F, V> {
     from: F,
@@ -77,18 +91,21 @@ impl<F, V> Default for OfSeries<F, V> {
 
 impl<F: PartialEq + Clone, V> OfSeries<F, V> {
     /// What follows from `from`, where that was the last that was worked out of a series.
-    pub(crate) fn recall(&self, series: i64, from: &F) -> Option<Arc<V>> {
+    pub fn recall(&self, series: i64, from: &F) -> Option<Arc<V>> {
         self.lock().get(&series).filter(|last| last.from == *from)?.place.get().cloned()
     }
 
     /// The same, worked out where it is not at hand: by one, however many want it at once. What was kept of the series before goes.
-    pub(crate) async fn recall_or<E>(&self, series: i64, from: &F, work: impl Future<Output = Result<V, E>>) -> Result<Arc<V>, E> {
+    ///
+    /// # Errors
+    /// When it cannot be worked out.
+    pub async fn recall_or<E>(&self, series: i64, from: &F, work: impl Future<Output = Result<V, E>>) -> Result<Arc<V>, E> {
         let place = self.place(series, from);
         found_or(&place, work).await
     }
 
     /// What was last worked out of a series, whatever it followed from.
-    pub(crate) fn last(&self, series: i64) -> Option<Arc<V>> {
+    pub fn last(&self, series: i64) -> Option<Arc<V>> {
         self.lock().get(&series).and_then(Last::known)
     }
 
