@@ -4,7 +4,7 @@ use crate::{Research, findings::Known, reading::Leg, universes::Sights};
 use futures_util::TryStreamExt;
 use mizuno_config::{Chain as Described, GOLDEN};
 use mizuno_core::{
-    Calendar, Decimal, Instrument, Interval, SeriesKey, Side, Span, Timestamp, TradeDate,
+    Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Span, Timestamp, TradeDate,
     roll::{self, By, Contract, Day, Line, Rolled, rolled},
 };
 use mizuno_desk::{DeskError, Setup};
@@ -167,8 +167,8 @@ impl Research {
         let calendar = setup.calendar_of(first)?;
         let mut out = vec![];
         for (at, (contract, own)) in chain.legs(calendar, what.interval).into_iter().enumerate() {
-            let span = own.start.max(span.start)..own.end.min(span.end);
-            if span.start >= span.end {
+            let span = own.clip(span);
+            if span.is_empty() {
                 continue;
             }
             let key = SeriesKey { symbol: contract.clone(), ..what.clone() };

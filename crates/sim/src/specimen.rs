@@ -6,7 +6,7 @@
 //! many of both and counts what was found, missed and invented.
 
 use mizuno_core::{
-    Aligned, AlignedBar, Calendar, Decimal, Interval, Session, Slot, Span,
+    Aligned, AlignedBar, Calendar, Decimal, Interval, Overlap, Session, Slot, Span,
     finding::{Check, Finding, Rules, Split, Subject, find},
 };
 use rand::{Rng, SeedableRng};
@@ -101,16 +101,12 @@ pub fn measure(seed: u64, each: usize, rules: &Rules) -> Measured {
     Measured { scores, clean_bars, false_alarms, invented }
 }
 
-fn overlap(a: &Span, b: &Span) -> bool {
-    a.start < b.end && b.start < a.end
-}
-
 impl Specimen {
     fn count(&self, check: Check, found: &[Finding], score: &mut Score) {
         let mine: Vec<&Finding> = found.iter().filter(|f| f.check == check).collect();
         for (_, span) in self.planted.iter().filter(|p| p.0 == check) {
             score.planted += 1;
-            score.found += u64::from(mine.iter().any(|f| overlap(&f.span, span)));
+            score.found += u64::from(mine.iter().any(|f| f.span.overlaps(span)));
         }
         for finding in mine {
             if self.is_about_a_fault(finding) { score.right += 1 } else { score.wrong += 1 }
@@ -119,7 +115,7 @@ impl Specimen {
 
     /// A finding of another kind about a spoiled bar is no invention.
     fn is_about_a_fault(&self, finding: &Finding) -> bool {
-        self.planted.iter().any(|(_, span)| overlap(&finding.span, span))
+        self.planted.iter().any(|(_, span)| finding.span.overlaps(span))
     }
 
     fn examine(&self, calendar: &Calendar, rules: &Rules) -> Vec<Finding> {

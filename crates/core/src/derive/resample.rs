@@ -10,7 +10,7 @@ use crate::{
     calendar::{Calendar, Session},
     decimal::Decimal,
     interval::Interval,
-    slot::{Slot, Span},
+    slot::{Overlap, Slot, Span},
     time::{DAY, Timestamp, TradeDate},
 };
 use jiff::{civil::Date, tz::TimeZone};
@@ -139,7 +139,7 @@ impl Grid<'_> {
         match self.length {
             Length::Interval(Interval::Intraday { seconds }) => {
                 let within = |session: &Session| self.within(session, i64::from(seconds) * crate::time::SECOND);
-                sessions.iter().flat_map(within).filter(|p| p.span.start < span.end && span.start < p.span.end).collect()
+                sessions.iter().flat_map(within).filter(|p| p.span.overlaps(span)).collect()
             }
             length => {
                 let same = |a: &Session, b: &Session| length.around(a.date) == length.around(b.date);

@@ -219,7 +219,7 @@ pub fn resting(missing: &Spans, asked: &[Asked], now: Timestamp, rest: i64, most
     for a in asked.iter().filter(|a| a.outcome != Outcome::Failed) {
         let old = a.window.start..a.window.end.min(settled(a.sent));
         for span in within(missing, &old).iter() {
-            let before: Vec<_> = answers.overlapping(span).map(|(r, &(n, _))| (r.start.max(span.start)..r.end.min(span.end), n)).collect();
+            let before: Vec<_> = answers.overlapping(span).map(|(r, &(n, _))| (r.clip(span), n)).collect();
             answers.insert(span.clone(), (1, a.at));
             for (piece, n) in before {
                 answers.insert(piece, (n + 1, a.at));
