@@ -16,7 +16,7 @@ use crate::{
 use futures_util::future::BoxFuture;
 use jiff::tz::TimeZone;
 use mizuno_core::{
-    Decimal, SeriesKey, Side, Slot, Spans, Timestamp, TradeDate, Versions,
+    Decimal, SeriesKey, Side, Slot, Timestamp, TradeDate, Versions,
     adjust::{Adjust, Effect},
     basis::{self, TakenOut},
 };
@@ -166,10 +166,10 @@ impl Research {
         };
         let start = if from == TradeDate(i32::MIN) { Slot(i64::MIN) } else { Slot::on(from) };
         let unclear = made.into_iter().filter(|slot| *slot >= start).map(|slot| row.key.interval.span_of(slot));
-        let moved: Spans = agreement.steps.iter().filter_map(|step| Some(Slot::on(step.on)..Slot::on(step.until?))).collect();
+        let moved = agreement.steps.iter().filter_map(|step| Some(Slot::on(step.on)..Slot::on(step.until?)));
         let before = (start > Slot(i64::MIN)).then_some(Slot(i64::MIN)..start);
-        let unclear = before.into_iter().chain(moved.iter().cloned()).chain(unclear).collect();
-        Ok(Accounted { taken_out, from, moved, unclear, agreement, says })
+        let unclear = before.into_iter().chain(moved).chain(unclear).collect();
+        Ok(Accounted { taken_out, from, unclear, agreement, says })
     }
 }
 

@@ -112,9 +112,6 @@ pub(crate) fn agreed_with(
 
 /// What a step says, and what would explain it; a dividend only where the source takes out `dividends` of an instrument.
 fn sentence(source: &str, step: &Step, ours: &[(Ours, String)], idle: &[(TradeDate, String)], dividends: Option<&Instrument>) -> String {
-    let between = |date: TradeDate| step.before < date && date <= step.on;
-    let mine: Vec<&str> = ours.iter().filter(|(o, _)| between(o.counts_on)).map(|(_, text)| text.as_str()).collect();
-    let idle: Vec<&str> = idle.iter().filter(|(on, _)| between(*on)).map(|(_, text)| text.as_str()).collect();
     if let Some(until) = step.until {
         let (on, theirs_first) = (step.on, step.ours == 1.0);
         let moved = |(o, _): &&(Ours, String)| o.counts_on == if theirs_first { until } else { on };
@@ -124,6 +121,9 @@ fn sentence(source: &str, step: &Step, ours: &[(Ours, String)], idle: &[(TradeDa
             "{on}: {source} takes out {action} from {at_source} on, and here it counts from {here} on; one of the two dates is wrong"
         );
     }
+    let between = |date: TradeDate| step.before < date && date <= step.on;
+    let mine: Vec<&str> = ours.iter().filter(|(o, _)| between(o.counts_on)).map(|(_, text)| text.as_str()).collect();
+    let idle: Vec<&str> = idle.iter().filter(|(on, _)| between(*on)).map(|(_, text)| text.as_str()).collect();
     let split = step.as_split().map(|(new, old)| format!("a split of {new} for {old}"));
     let bonus = step.as_bonus().map(|held| format!("a bonus issue of 1 for {held}"));
     let dividend = dividends.zip(step.as_dividend()).map(|(i, amount)| format!("a dividend of {amount} {}", i.currency));

@@ -32,9 +32,8 @@ pub(crate) struct Accounted {
     pub taken_out: Vec<TakenOut>,
     /// From this date on they do; `TradeDate(i32::MIN)` where they do all through, and `TradeDate(i32::MAX)` where they do not at all.
     pub from: TradeDate,
-    /// The slots between the dates on which an action counts at the source and here: one of the two is wrong.
-    pub moved: Spans,
-    /// The slots in which the source has no part: these, those before that date, and those of bars that nobody can bring back for certain.
+    /// The slots in which the source has no part: those before that date, those between two dates of one action, and those of bars that nobody
+    /// can bring back for certain.
     pub unclear: Spans,
     /// How its closes agree with those that were traded, and each step that no action accounts for in a sentence.
     pub agreement: Agreement,
@@ -46,8 +45,7 @@ impl Accounted {
     /// Nobody can say how far.
     pub(crate) fn nowhere() -> Accounted {
         let unclear = Spans::from([Slot(i64::MIN)..Slot(i64::MAX)]);
-        let (moved, agreement) = (Spans::new(), Agreement::default());
-        Accounted { taken_out: vec![], from: TradeDate(i32::MAX), moved, unclear, agreement, says: vec![] }
+        Accounted { taken_out: vec![], from: TradeDate(i32::MAX), unclear, agreement: Agreement::default(), says: vec![] }
     }
 }
 

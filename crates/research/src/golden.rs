@@ -362,8 +362,8 @@ impl GoldenReading {
             (taken_out, Some(tick)) => {
                 let versions = store.versions(&part.row, span, self.as_of).await?;
                 let mut made = basis::as_traded(&versions, self.as_of, taken_out, &self.lineup.zone, tick);
-                if let Some(accounted) = part.basis.accounted().filter(|accounted| !accounted.moved.is_empty()) {
-                    made.bars.rows.retain(|bar| !accounted.moved.contains(&bar.slot));
+                if let Some(accounted) = part.basis.accounted().filter(|accounted| !accounted.unclear.is_empty()) {
+                    made.bars.rows.retain(|bar| !accounted.unclear.contains(&bar.slot));
                 }
                 Ok(made)
             }
