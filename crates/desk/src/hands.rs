@@ -3,7 +3,11 @@
 
 use crate::error::DeskError;
 use futures_util::{Stream, StreamExt, stream};
-use std::{future::Future, mem::ManuallyDrop, pin::pin};
+use std::{
+    future::Future,
+    mem::ManuallyDrop,
+    pin::{Pin, pin},
+};
 use tokio::{
     runtime::{Builder, Runtime},
     sync::mpsc::{Receiver, channel},
@@ -53,7 +57,9 @@ impl Hands {
         let many: Vec<I> = many.into_iter().collect();
         let at_a_time = (many.len() / (16 * AT_ONCE)).clamp(1, MOST_AT_A_TIME);
         let alone = many.len() < 2;
-        let done = move |few: Vec<F>| async move {
+        // Boxed, since they are moved from place to place before they begin, and take some thousand bytes each.
+        let work = move |one| Box::pin(work(one));
+        let done = move |few: Vec<Pin<Box<F>>>| async move {
             let one_by_one = stream::iter(few).then(|work| work).collect::<Vec<_>>();
             match alone {
                 true => one_by_one.await,

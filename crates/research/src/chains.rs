@@ -1,10 +1,16 @@
 //! Futures by their chains: which contract stands in each session, and what rolls do to prices.
 
-use crate::{Research, findings::Known, reading::Leg, universes::Sights};
+use crate::{
+    Research,
+    findings::Known,
+    golden::Lineup,
+    reading::Leg,
+    universes::{Sights, golden_days},
+};
 use futures_util::TryStreamExt;
-use mizuno_config::{Chain as Described, GOLDEN};
+use mizuno_config::Chain as Described;
 use mizuno_core::{
-    Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Span, Timestamp, TradeDate,
+    Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Span, Timestamp, TradeDate,
     roll::{self, By, Contract, Day, Line, Rolled, rolled},
 };
 use mizuno_desk::{DeskError, Setup};
@@ -95,20 +101,21 @@ impl Research {
         let by = by_present_symbols(setup, &described.roll);
         let instruments = contracts_of(setup, described, &by);
         let mut state = closed.to_be_bytes().to_vec();
-        let mut rows = vec![];
+        let (mut rows, mut lineups) = (vec![], vec![]);
         for instrument in &instruments {
-            let lineup = self.unexamined(setup, &daily(instrument), &known).await?;
+            let lineup = self.unexamined(setup, &golden_days(instrument), &known).await?;
             let days = [instrument.expiry, instrument.first_notice, instrument.last_traded];
             state.extend(instrument.symbol.bytes());
             state.extend(days.iter().flat_map(|d| d.map_or(0, |d| d.0).to_be_bytes()));
             state.extend(lineup.state(setup, &known, named)?);
-            rows.extend(lineup.parts.into_iter().map(|part| part.row));
+            rows.extend(lineup.parts.iter().map(|part| part.row.clone()));
+            lineups.push(lineup);
         }
         let state = payloads::digest(&state);
         let key = (setup.serial, name.to_owned(), state.clone());
         let roll = async {
             let sights = Arc::new(self.sights(setup, rows, instant).await?);
-            let contracts = self.contracts(setup, instruments.clone(), (&known, &sights)).await?;
+            let contracts = self.contracts(setup, instruments.iter().cloned().zip(lineups), (&known, &sights)).await?;
             let mut rolled = rolled(&contracts, calendar.sessions(), closed, &by, described.nth);
             if let By::Table(table) = &by {
                 let unknown = table.iter().filter(|line| instruments.iter().all(|i| i.symbol != line.contract));
@@ -124,19 +131,25 @@ impl Research {
     async fn contracts(
         self: &Arc<Self>,
         setup: &Arc<Setup>,
-        instruments: Vec<Instrument>,
+        instruments: impl Iterator<Item = (Instrument, Lineup)>,
         (known, sights): (&Arc<Known>, &Arc<Sights>),
     ) -> Result<Vec<Contract>, DeskError> {
-        let one = |instrument: Instrument| {
+        let one = |(instrument, lineup): (Instrument, Lineup)| {
             let (research, setup, known, sights) = (self.clone(), setup.clone(), known.clone(), sights.clone());
-            async move { research.contract(&setup, &instrument, (&known, &sights)).await }
+            async move { research.contract(&setup, &instrument, lineup, (&known, &sights)).await }
         };
         self.desk.hands.side_by_side("reading a contract", instruments, one).try_collect().await
     }
 
-    async fn contract(&self, setup: &Setup, instrument: &Instrument, known: (&Known, &Sights)) -> Result<Contract, DeskError> {
+    async fn contract(
+        &self,
+        setup: &Setup,
+        instrument: &Instrument,
+        lineup: Lineup,
+        known: (&Known, &Sights),
+    ) -> Result<Contract, DeskError> {
         let always = TradeDate(i32::MIN)..TradeDate(i32::MAX);
-        let bars = self.daily(setup, instrument, always, known).await?;
+        let bars = self.daily_of(setup, instrument, lineup, always, known).await?;
         let nought = Decimal { mantissa: 0, scale: 0 };
         let day = |b: &mizuno_core::Bar| Day {
             date: b.slot.date(),
@@ -211,8 +224,4 @@ fn by_present_symbols(setup: &Setup, by: &By) -> By {
         By::Table(table) => By::Table(table.iter().map(|line| Line { contract: present(&line.contract), ..line.clone() }).collect()),
         by => by.clone(),
     }
-}
-
-fn daily(instrument: &Instrument) -> SeriesKey {
-    SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() }
 }

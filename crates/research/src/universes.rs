@@ -1,6 +1,6 @@
 //! Universes as they were known at an instant, those by a rule among them.
 
-use crate::{Research, findings::Known};
+use crate::{Research, findings::Known, golden::Lineup, reading::Subject};
 use futures_util::TryStreamExt;
 use mizuno_config::{GOLDEN, universe::Rule};
 use mizuno_core::{
@@ -18,6 +18,7 @@ use mizuno_desk::{
 use mizuno_store::{blocks::Needed, payloads, series::SeriesRow};
 use std::{
     collections::{BTreeMap, BTreeSet, HashMap, HashSet},
+    ops::Range,
     sync::Arc,
 };
 
@@ -238,21 +239,30 @@ impl Research {
     }
 
     /// The golden daily bars of an instrument on some dates, as traded, without their opens; none where it has no such series.
-    pub(crate) async fn daily(
+    async fn daily(
         &self,
         setup: &Setup,
         instrument: &Instrument,
-        dates: std::ops::Range<TradeDate>,
+        dates: Range<TradeDate>,
         (known, sights): (&Known, &Sights),
     ) -> Result<Vec<Bar>, DeskError> {
-        let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
-        let mut subject = match self.unexamined_subject(setup, &key, known).await {
-            Err(DeskError::Unknown { .. } | DeskError::Invalid(_)) => return Ok(vec![]),
-            subject => subject?,
-        };
-        self.examine_subject(setup, &mut subject, known, false).await?;
+        let lineup = self.unexamined(setup, &golden_days(instrument), known).await?;
+        self.daily_of(setup, instrument, lineup, dates, (known, sights)).await
+    }
+
+    /// The same of a line-up in which no doubts have been looked for yet.
+    pub(crate) async fn daily_of(
+        &self,
+        setup: &Setup,
+        instrument: &Instrument,
+        mut lineup: Lineup,
+        dates: Range<TradeDate>,
+        (known, sights): (&Known, &Sights),
+    ) -> Result<Vec<Bar>, DeskError> {
+        self.examine_lineup(setup, &mut lineup, known).await?;
         // A source that adds no bar is not read, where it is known what each has.
-        subject.each_lineup(&mut |lineup| lineup.parts.iter_mut().for_each(|part| part.sight = sights.get(&part.row.id).cloned()));
+        lineup.parts.iter_mut().for_each(|part| part.sight = sights.get(&part.row.id).cloned());
+        let subject = Subject::Golden(lineup);
         let rows = subject.rows();
         let extents: Vec<Span> = match rows.iter().map(|row| sights.get(&row.id)).collect::<Option<Vec<_>>>() {
             Some(sights) => sights.iter().filter_map(|sight| hull(&sight.standing.held)).collect(),
@@ -272,6 +282,11 @@ impl Research {
         }
         Ok(out)
     }
+}
+
+/// The golden daily series of an instrument.
+pub(crate) fn golden_days(instrument: &Instrument) -> SeriesKey {
+    SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() }
 }
 
 fn reviewed_bar(bar: &Bar) -> Daily {

@@ -217,13 +217,24 @@ pub(crate) async fn tail(connection: &mut SqliteConnection, series: i64, span: &
     )
     .fetch_all(connection)
     .await?;
-    let version = |slot, recorded_at, fetch, withdrawn: bool, numbers: String| {
-        let slot = Slot(slot);
-        let bar = if withdrawn { Some(Bar::nothing(slot)) } else { bar_of(slot, &numbers) };
-        let bar = bar.ok_or(StoreError::Unreadable { kind: "the numbers of a bar", text: numbers })?;
-        Ok(Version { recorded_at: Timestamp(recorded_at), fetch, bar, withdrawn })
-    };
     let rows: Result<Vec<Version>> =
         rows.into_iter().map(|r| version(r.slot, r.recorded_at, r.fetch_id, r.withdrawn != 0, r.numbers)).collect();
     Ok(Versions { rows: rows? })
+}
+
+/// The same from an array of arrays, in JSON, each with the numbers that make a version.
+pub(crate) fn tail_of(text: &str) -> Result<Versions> {
+    let unreadable = |_| StoreError::Unreadable { kind: "a tail", text: text.chars().take(80).collect() };
+    let rows: Vec<(i64, i64, i64, i64, String)> = serde_json::from_str(text).map_err(unreadable)?;
+    let rows: Result<Vec<Version>> = rows.into_iter().map(|(slot, at, fetch, gone, n)| version(slot, at, fetch, gone != 0, n)).collect();
+    let mut rows = rows?;
+    rows.sort_by_key(|v| (v.bar.slot, v.recorded_at, v.fetch));
+    Ok(Versions { rows })
+}
+
+fn version(slot: i64, recorded_at: i64, fetch: i64, withdrawn: bool, numbers: String) -> Result<Version> {
+    let slot = Slot(slot);
+    let bar = if withdrawn { Some(Bar::nothing(slot)) } else { bar_of(slot, &numbers) };
+    let bar = bar.ok_or(StoreError::Unreadable { kind: "the numbers of a bar", text: numbers })?;
+    Ok(Version { recorded_at: Timestamp(recorded_at), fetch, bar, withdrawn })
 }

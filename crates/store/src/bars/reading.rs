@@ -2,14 +2,14 @@
 //!
 //! Versions are immutable, so a reading pins its instant and holds nothing
 //! else: no connection and no transaction while whoever reads is slow. The tail
-//! is taken first and then the list of blocks; each block is read
+//! and the list of blocks are taken in one step; each block is read
 //! when its turn comes. What is sealed meanwhile stands in the tail that was taken and in the
 //! block, and is taken once; what is learned meanwhile has a later stamp and does not show.
 
 use crate::{
     Result, Store, StoreError,
     blocks::{self, Needed},
-    news::{StoredBlock, blocks_over, tail},
+    news::{StoredBlock, blocks_over, tail, tail_of},
     series::SeriesRow,
     spans,
 };
@@ -62,41 +62,46 @@ impl Store {
     /// When the database cannot be read.
     pub async fn read_only(&self, series: &SeriesRow, span: Span, as_of: Timestamp, needed: Needed) -> Result<Reading> {
         let as_of = as_of.min(self.newest());
-        let mut connection = self.readers.acquire().await?;
-        let tail = tail(&mut connection, series.id, &span).await?;
-        // A wide file reads hundreds of daily series, each of them one block: asked for with the list, it costs one question less.
+        // A wide file reads hundreds of daily series, each of them one block: all that is asked for comes at once, that block too.
         let daily = !series.key.interval.is_intraday();
         let rows = sqlx::query!(
-            r#"SELECT basis.began_at AS "began_at?: i64", b.id AS "id?: i64", span_start AS "span_start?: i64", span_end AS "span_end?: i64",
-                 price_scale AS "price_scale?: i64", volume_scale AS "volume_scale?: i64", price_whole AS "price_whole?: i64",
-                 volume_whole AS "volume_whole?: i64", versions AS "versions?: i64", bars AS "bars?: i64",
-                 last_recorded AS "last_recorded?: i64", CASE WHEN ?5 THEN body END AS "body?: Vec<u8>"
-               FROM (SELECT min(began_at) AS began_at FROM rebasing
-                     WHERE series_id = ?1 AND coalesce(known_at, began_at) <= ?4 AND (ended_at IS NULL OR ended_at > ?4)) AS basis
-               LEFT JOIN block AS b ON b.series_id = ?1 AND b.last_slot >= ?2 AND b.first_slot < ?3 ORDER BY span_start"#,
+            r#"SELECT min(began_at) AS "began_at?: i64", (
+                 SELECT json_group_array(json_array(slot, recorded_at, fetch_id, withdrawn, numbers))
+                 FROM tail WHERE series_id = ?1 AND slot >= ?2 AND slot < ?3) AS "tail?: String",
+                 NULL AS "id?: i64", NULL AS "span_start?: i64", NULL AS "span_end?: i64", NULL AS "price_scale?: i64",
+                 NULL AS "volume_scale?: i64", NULL AS "price_whole?: i64", NULL AS "volume_whole?: i64", NULL AS "versions?: i64",
+                 NULL AS "bars?: i64", NULL AS "last_recorded?: i64", NULL AS "body?: Vec<u8>"
+               FROM rebasing WHERE series_id = ?1 AND coalesce(known_at, began_at) <= ?4 AND (ended_at IS NULL OR ended_at > ?4)
+               UNION ALL
+               SELECT NULL, NULL, id, span_start, span_end, price_scale, volume_scale, price_whole, volume_whole, versions, bars,
+                 last_recorded, CASE WHEN ?5 THEN body END
+               FROM block WHERE series_id = ?1 AND last_slot >= ?2 AND first_slot < ?3"#,
             series.id,
             span.start.0,
             span.end.0,
             as_of.0,
             daily
         )
-        .fetch_all(&mut *connection)
+        .fetch_all(&self.readers)
         .await?;
-        drop(connection);
         // While its past is collected again on another basis, a series is read as it was before.
-        let as_of = rows.first().and_then(|r| r.began_at).map_or(as_of, |began| Timestamp(began - 1));
+        let beside = rows.iter().find(|r| r.id.is_none());
+        let as_of = beside.and_then(|r| r.began_at).map_or(as_of, |began| Timestamp(began - 1));
         let room = |whole: Option<i64>, scale: i64| Digits { whole: whole.unwrap_or(18 - scale) as u8, scale: scale as u8 };
+        let tail = beside.and_then(|r| r.tail.as_deref()).map_or(Ok(Versions::default()), tail_of)?;
         let (mut price, mut volume) = blocks::digits(&tail);
-        let (mut blocks, mut at_hand) = (VecDeque::new(), None);
+        let (mut blocks, mut at_hand) = (vec![], None);
         for r in rows {
             let (Some(id), Some(span_start), Some(span_end)) = (r.id, r.span_start, r.span_end) else { continue };
             let (price_scale, volume_scale) = (r.price_scale.unwrap_or(0), r.volume_scale.unwrap_or(0));
             (price, volume) = (price.and(room(r.price_whole, price_scale)), volume.and(room(r.volume_whole, volume_scale)));
-            blocks.push_back(Slot(span_start)..Slot(span_end));
+            blocks.push(Slot(span_start)..Slot(span_end));
             let (versions, bars, last_recorded) = (r.versions.unwrap_or(0), r.bars.unwrap_or(0), r.last_recorded);
             let stored = |body| Box::new(StoredBlock { id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body });
             at_hand = r.body.map(stored);
         }
+        blocks.sort_unstable_by_key(|span: &Span| span.start);
+        let blocks = VecDeque::from(blocks);
         let interval = series.key.interval;
         Ok(Reading { store: self.clone(), series: series.id, blocks, tail, interval, span, as_of, needed, at_hand, price, volume })
     }
