@@ -1,6 +1,6 @@
 //! Editions: made, made again, taken from the one before, verified, served, and told of.
 
-use crate::common::{self, Bench, Service, client};
+use crate::common::{self, Bench, Service, client, parquet::of_parquet};
 use mizuno_sim::faults::Faults;
 use serde_json::{Value, json};
 use std::{
@@ -268,6 +268,76 @@ async fn what_has_not_changed_is_the_same_file_and_what_has_is_told_with_its_cau
     );
     let said = service.cli(&["editions", "study/3", "--diff", "1"]);
     assert!(said.code == 3 && said.out.contains("study-adjusted") && said.out.contains("action"), "{said:?}");
+}
+
+/// What is asked with the rows of a file as texts, and the names of its columns.
+fn of_csv(text: &str) -> (Vec<String>, Vec<Vec<String>>) {
+    let cells = |line: &str| line.split(',').map(str::to_owned).collect();
+    let mut lines = text.lines();
+    (cells(lines.next().unwrap()), lines.map(cells).collect())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn changes_are_told_in_the_form_of_the_files_series_by_series() {
+    let (bench, service) = collected().await;
+    assert_eq!(service.cli(&["collect", "aldx-minutes", "-i", "KBF", "-i", "OXB", "--from", "2025-03-03"]).code, 0);
+    let since = make(&service)["as_of"].as_str().unwrap().to_owned();
+    // Another source goes first, so that all bars that it has come from there.
+    bench.write("ranking.toml", "[[rank]]\nsources = [\"lodestar\", \"harbour\"]\n");
+    let more = "name = \"more\"\nsource = \"lodestar\"\nvenue = \"ALDX\"\ninterval = \"1m\"\nsince = \"2025-04-07\"\n";
+    bench.write("collectors/more.toml", more);
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    assert_eq!(service.cli(&["collect", "more", "-i", "KBF", "-i", "OXB"]).code, 0);
+    let as_of = make(&service)["as_of"].as_str().unwrap().to_owned();
+
+    let asked = format!("/bars?instruments=KBF,OXB&interval=1m&from=2025-04-07&as_of={as_of}&since={since}");
+    let (columns, expected) = of_csv(&service.text(&asked).await);
+    let told = files(&folder(&bench, 2)).remove("about/changes-study-minutes.parquet").unwrap();
+    // Numbers of one column have as many decimals in a Parquet file.
+    let plain = |rows: Vec<Vec<String>>| -> Vec<Vec<String>> {
+        let cell = |cell: String| match cell.split_once('.') {
+            Some((whole, decimals)) if whole.parse::<i64>().is_ok() => format!("{whole}.{decimals:0<4}"),
+            _ => cell,
+        };
+        rows.into_iter().map(|row| row.into_iter().map(cell).collect()).collect()
+    };
+    let told = plain(of_parquet(&columns, told));
+    assert!(told.len() > 500 && columns.contains(&"old_close".to_owned()), "{} rows of {columns:?}", told.len());
+    assert_eq!(told, plain(expected));
+
+    // Of so many rows two series are looked at side by side; they are those in which the two answers differ, in the order of these.
+    let minutes = "/bars?instruments=KBF,OXB&interval=1m&from=2025-03-03";
+    let answer = async |at: &str| of_csv(&service.text(&format!("{minutes}&as_of={at}")).await).1;
+    let (then, now) = (answer(&since).await, answer(&as_of).await);
+    assert!(then.len() + now.len() > 20_000, "{} and {} rows", then.len(), now.len());
+    let then: BTreeMap<&[String], &[String]> = then.iter().map(|row| row.split_at(2)).collect();
+    let changed: Vec<Vec<String>> = now.iter().filter(|row| then.get(&row[..2]).is_some_and(|old| **old != row[2..])).cloned().collect();
+    let (columns, told) = of_csv(&service.text(&format!("{minutes}&as_of={as_of}&since={since}")).await);
+    let is_changed = told.iter().filter(|row| row[0] == "changed");
+    let values = (columns.len() - 4) / 2;
+    let told: Vec<Vec<String>> = is_changed.map(|row| row[2..4 + values].to_vec()).collect();
+    assert!(changed.len() > 2_000, "{} rows have changed", changed.len());
+    assert_eq!(told.len(), changed.len());
+    assert!(told == changed, "the first that is another: {:?}", told.iter().zip(&changed).find(|(a, b)| a != b));
+
+    // Of files in CSV they are CSV, series by series.
+    let text = std::fs::read_to_string(folder(&bench, 2).join("about/changes-study-adjusted.csv")).unwrap();
+    let (columns, rows) = of_csv(&text);
+    let at = |name: &str| columns.iter().position(|column| column == name).unwrap();
+    let keys: Vec<(&str, &str)> = rows.iter().map(|row| (row[at("instrument")].as_str(), row[at("date")].as_str())).collect();
+    assert!(keys.len() > 3_000, "{}", keys.len());
+    let place = |key: &(&str, &str)| (SHARES.iter().position(|share| *share == key.0), key.1.to_owned());
+    assert!(keys.is_sorted_by_key(place), "series by series, each in the order of time");
+
+    // Both are told of by the package, with their columns.
+    let package: Value = serde_json::from_slice(&files(&folder(&bench, 2))["datapackage.json"]).unwrap();
+    for (path, format) in [("about/changes-study-minutes.parquet", "parquet"), ("about/changes-study-adjusted.csv", "csv")] {
+        let resource = package["resources"].as_array().unwrap().iter().find(|resource| resource["path"] == path).unwrap();
+        let fields: Vec<&str> = resource["schema"]["fields"].as_array().unwrap().iter().map(|f| f["name"].as_str().unwrap()).collect();
+        assert!(resource["format"] == format && fields.contains(&"old_close") && fields[0] == "change", "{resource}");
+    }
+    let said = service.cli(&["editions", "study/2", "--verify", "--again"]);
+    assert!(said.code == 0 && said.out.contains("made again they are the same"), "{said:?}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

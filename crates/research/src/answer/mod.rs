@@ -15,6 +15,7 @@ mod long;
 mod made;
 mod part;
 mod rows;
+mod side;
 mod standing;
 mod state;
 mod wide;
@@ -35,7 +36,10 @@ use crate::{
 use batch::{Batch, Heading, Kind};
 pub use draft::Draft;
 use extra::Extra;
-use futures_util::stream;
+use futures_util::{
+    Stream, TryStreamExt,
+    stream::{self, BoxStream},
+};
 use made::SEVERAL;
 use mizuno_core::{
     Completeness, Slot, Span, Spans, TradeDate,
@@ -231,7 +235,10 @@ enum Source {
     Long(Box<long::Long>),
     Wide(Box<wide::Wide>),
     Latest(Box<latest::Latest>),
-    Changes(Box<changes::Changes>),
+    /// What differs, of one series.
+    Pair(Box<changes::Pair>),
+    /// The same of all series.
+    Changes(BoxStream<'static, Result<Batch, DeskError>>),
     /// One of the others on another thread, a batch or two ahead of the file.
     Ahead(Ahead<Batch>),
 }
@@ -242,15 +249,20 @@ impl Source {
             Source::Long(long) => long.next().await,
             Source::Wide(wide) => wide.next().await,
             Source::Latest(latest) => latest.next().await,
-            Source::Changes(changes) => changes.next().await,
+            Source::Pair(pair) => pair.next().await,
+            Source::Changes(batches) => batches.try_next().await,
             Source::Ahead(batches) => batches.next().await,
         }
     }
 
+    /// Its batches, one after another.
+    fn batches(self) -> impl Stream<Item = Result<Batch, DeskError>> {
+        stream::try_unfold(self, |mut rows| async move { Ok(rows.next().await?.map(|batch| (batch, rows))) })
+    }
+
     /// Goes ahead: rows are laid out while those before are written.
     fn ahead(self, hands: &Hands) -> Source {
-        let rows = stream::try_unfold(self, |mut rows| async move { Ok(rows.next().await?.map(|batch| (batch, rows))) });
-        Source::Ahead(hands.ahead("laying out rows", rows))
+        Source::Ahead(hands.ahead("laying out rows", self.batches()))
     }
 }
 

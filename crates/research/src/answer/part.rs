@@ -7,8 +7,10 @@ use crate::{
     question::{Column, Layout, Missing},
     reading::Subject,
 };
+use futures_util::TryStreamExt;
 use mizuno_core::{Overlap, Slot, Span, Timestamp, TradeDate, bar::Digits, derived::Quantity};
 use mizuno_desk::DeskError;
+use mizuno_store::series::SeriesRow;
 use std::{collections::HashMap, ops::Range, sync::Arc};
 
 /// Trade dates, the last not included.
@@ -121,18 +123,20 @@ impl Prepared {
     /// # Errors
     /// When the store cannot be read.
     pub(crate) async fn learned(&self, stretches: &[Option<Dates>]) -> Result<Learned, DeskError> {
-        let mut out = HashMap::new();
         if !self.tells() {
-            return Ok(Learned(out));
+            return Ok(Learned(HashMap::new()));
         }
+        let mut wanted = vec![];
         for member in self.members.iter().flat_map(|m| [Some(m), m.other.as_deref()]).flatten() {
             let spans: Vec<Span> = stretches.iter().map(|dates| self.behind(member, dates.as_ref())).collect::<Result<_, DeskError>>()?;
-            for row in member.subject.rows() {
-                let stamps = self.research.desk.store.learned(&row, &spans, self.resolved.instant).await?;
-                out.insert(row.id, stamps);
-            }
+            wanted.extend(member.subject.rows().into_iter().map(|row| (row, spans.clone())));
         }
-        Ok(Learned(out))
+        let (desk, instant) = (&self.research.desk, self.resolved.instant);
+        let look = |(row, spans): (SeriesRow, Vec<Span>)| {
+            let store = desk.store.clone();
+            async move { Ok((row.id, store.learned(&row, &spans, instant).await?)) }
+        };
+        Ok(Learned(desk.hands.side_by_side("looking for what was learned", wanted, look).try_collect().await?))
     }
 
     /// What the part at some places and in one of these stretches follows from; `None` where that cannot be told.

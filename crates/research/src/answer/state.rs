@@ -3,10 +3,13 @@
 
 use super::{Answer, Draft, Member, Prepared, changes, made::measures};
 use crate::question::Missing;
-use mizuno_core::{SeriesKey, derived::Quantity};
+use mizuno_core::{SeriesKey, bar::Digits, derived::Quantity};
 use mizuno_desk::DeskError;
 use mizuno_store::payloads;
 use std::collections::HashMap;
+
+/// The places of members then and now; `None` where there is none.
+type Pairs = Vec<(Option<usize>, Option<usize>)>;
 
 impl Draft {
     /// What changes when the answer may: the resolved question with the state of what it reads, which is revisions, lists, excuses and
@@ -69,7 +72,20 @@ impl Draft {
     ///
     /// # Errors
     /// When the store cannot be read.
-    pub async fn changes(mut self, mut then: Draft, typed: bool) -> Result<Answer, DeskError> {
+    pub async fn changes(self, then: Draft, typed: bool) -> Result<Answer, DeskError> {
+        let (then, now, pairs) = self.paired(then).await?;
+        let room = if typed { Some(changes::room(&then, &now).await?) } else { None };
+        Ok(changes::begin(then, now, pairs, room))
+    }
+
+    /// The same with this room for the numbers of a file that has one type a column.
+    pub(crate) async fn changes_with(self, then: Draft, room: Option<(Digits, Digits)>) -> Result<Answer, DeskError> {
+        let (then, now, pairs) = self.paired(then).await?;
+        Ok(changes::begin(then, now, pairs, room))
+    }
+
+    /// Both answers with the members that may differ, and these in pairs by their places.
+    async fn paired(mut self, mut then: Draft) -> Result<(Prepared, Prepared, Pairs), DeskError> {
         let mut pairs = vec![];
         let (mut was, mut is) = (vec![], vec![]);
         let mut before: Vec<Option<Member>> = std::mem::take(&mut then.prepared.members).into_iter().map(Some).collect();
@@ -91,7 +107,7 @@ impl Draft {
             was.push(gone);
         }
         (then.prepared.members, self.prepared.members) = (was, is);
-        changes::begin(then.prepare().await?, self.prepare().await?, pairs, typed).await
+        Ok((then.prepare().await?, self.prepare().await?, pairs))
     }
 
     /// Whether nothing that the rows of a member follow from has changed.

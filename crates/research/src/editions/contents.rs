@@ -11,7 +11,7 @@ use crate::{
     Research,
     adjusting::Adjusted,
     chains::Chain,
-    question::{Layout, Missing, Question},
+    question::{File, Format, Layout, Missing, Question},
 };
 use mizuno_config::Edition;
 use mizuno_core::{Completeness, Decimal, Instrument, Overlap, Span, Timestamp, TradeDate, adjust::Effect};
@@ -144,7 +144,11 @@ impl Contents {
         let one = |(name, question): &(String, Question)| {
             let tells = question.shape.layout != Layout::Latest && question.shape.missing != Missing::Carried;
             let mut question = Question { as_of: Some(self.instant), since: Some(since), ..question.clone() };
-            question.file = crate::question::File::default();
+            // For whoever reads the files, in the form they read them in.
+            question.file = match question.file {
+                File { format: Format::Parquet, floats, .. } => File { format: Format::Parquet, floats, ..File::default() },
+                _ => File::default(),
+            };
             tells.then(|| (name.clone(), question))
         };
         self.questions.iter().filter_map(one).collect()

@@ -10,7 +10,7 @@ use super::{
     contents::Contents,
     cutting::{Cutting, Part},
     file::{Written, failed},
-    package::{self, Answered, Resource},
+    package::{self, Answered, Resource, Told},
     page,
 };
 use crate::{
@@ -21,7 +21,7 @@ use crate::{
     },
     encode::{Style, encoder},
     question::{
-        Format, Question,
+        File, Format, Question,
         zone::{Clock, Stamp},
     },
 };
@@ -80,7 +80,7 @@ impl Maker {
         self.progress.files.store(files as u64, std::sync::atomic::Ordering::Relaxed);
         let contents = Contents::gather(&self.research, &edition, &cuttings, self.instant, self.since).await?;
         // Both take long, and neither needs the other.
-        let (Ok(told), Ok(changes)) = join(self.all_files(&cuttings), self.all_changes(&contents)).await else {
+        let (Ok(told), Ok(changes)) = join(self.all_files(&cuttings), self.all_changes(&contents, &cuttings)).await else {
             return Err(self.progress.failure());
         };
         let mut about = vec![];
@@ -93,17 +93,16 @@ impl Maker {
         for answer in told.iter().filter(|answer| described.insert(package::schema_path(answer))) {
             about.push(self.keep(&package::schema_path(answer), package::schema(answer).as_bytes(), 0).await?);
         }
-        about.extend(changes);
-        let mut tables = vec![];
+        let mut tables = changes;
         if let Some(spec) = &edition.table {
             for beside in beside::tables(&self.research, spec, &cuttings, self.instant).await? {
-                tables.push((self.beside(&spec.name, &beside).await?, beside.headings));
+                tables.push(self.beside(&spec.name, beside).await?);
             }
         }
         drop(cuttings);
         let package = package::text(&edition, &self.recipe, &contents, &told, &about, &tables);
         let files = told.into_iter().flat_map(|t| t.files.into_iter().map(|r| r.row));
-        let mut rows: Vec<FileRow> = files.chain(tables.into_iter().map(|(row, _)| row)).chain(about).collect();
+        let mut rows: Vec<FileRow> = files.chain(tables.into_iter().map(|told| told.row)).chain(about).collect();
         let page = page::text(&edition, &contents, &rows);
         rows.push(self.keep(super::PACKAGE, package.as_bytes(), 0).await?);
         rows.push(self.keep(super::PAGE, page.as_bytes(), 0).await?);
@@ -203,15 +202,17 @@ impl Maker {
     }
 
     /// Writes a table that lies beside the bars.
-    async fn beside(&self, table: &str, beside: &Beside) -> Result<FileRow, DeskError> {
-        let file = crate::question::File { format: Format::Parquet, ..crate::question::File::default() };
-        let style = Style { file, clock: Clock::Utc, stamp: Stamp::default(), about: vec![] };
+    async fn beside(&self, table: &str, beside: Beside) -> Result<Told, DeskError> {
+        let file = File { format: Format::Parquet, ..File::default() };
+        let stamp = Stamp::default();
+        let style = Style { file, clock: Clock::Utc, stamp: stamp.clone(), about: vec![] };
         let mut encoder = encoder(beside.headings.clone(), style)?;
         let mut bytes = vec![];
         encoder.begin(&mut bytes)?;
         encoder.rows(&beside.rows, &mut bytes)?;
         encoder.finish(&mut bytes)?;
-        self.keep(&format!("{table}_{0}/{0}.parquet", beside.name), &bytes, beside.rows.rows as i64).await
+        let row = self.keep(&format!("{table}_{0}/{0}.parquet", beside.name), &bytes, beside.rows.rows as i64).await?;
+        Ok(Told { row, file, stamp, headings: beside.headings })
     }
 
     /// Lets the threads of answers write a file.
@@ -220,25 +221,29 @@ impl Maker {
     }
 
     /// What changed in the answers since the edition before.
-    async fn all_changes(&self, contents: &Contents) -> Result<Vec<FileRow>, GivenUp> {
+    async fn all_changes(&self, contents: &Contents, cuttings: &[Arc<Cutting>]) -> Result<Vec<Told>, GivenUp> {
         let mut out = vec![];
         for (name, question) in contents.changed() {
-            out.push(self.changes(&name, question).await.map_err(|error| self.progress.give_up(error))?);
+            let files = cuttings.iter().filter(|cutting| cutting.spec.question == name);
+            let room = files.filter_map(|cutting| room(cutting)).max_by_key(|(price, volume)| price.scale + volume.scale);
+            out.push(self.changes(&name, question, room).await.map_err(|error| self.progress.give_up(error))?);
         }
         Ok(out)
     }
 
-    async fn changes(&self, name: &str, question: Question) -> Result<FileRow, DeskError> {
+    async fn changes(&self, name: &str, question: Question, room: Option<(Digits, Digits)>) -> Result<Told, DeskError> {
         self.stopped()?;
         let research = &self.research;
         let since = question.since.unwrap_or(self.instant);
-        let style = style(&question);
+        let (style, file, stamp) = (style(&question), question.file, question.shape.stamp.clone());
         let draft = research.draft(research.resolve(question.clone()).await?).await?;
-        let answer = draft.changes(research.draft_then(&question, since).await?, false).await?;
-        let path = format!("{}/changes-{name}.csv", mizuno_config::edition::ABOUT);
-        let (file, progress) = (Written::begin(&self.folder, &path)?, self.progress.clone());
-        let (sum, bytes, rows) = self.on_hands(async move { fill(answer, style, file, &progress, |_, _| Ok(())).await }).await?;
-        self.same_or_new(FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false }).await
+        let answer = draft.changes_with(research.draft_then(&question, since).await?, room).await?;
+        let path = format!("{}/changes-{name}.{}", mizuno_config::edition::ABOUT, file.format.word());
+        let (written, progress, headings) = (Written::begin(&self.folder, &path)?, self.progress.clone(), answer.headings.clone());
+        let check = fitting(path.clone(), &question);
+        let (sum, bytes, rows) = self.on_hands(async move { fill(answer, style, written, &progress, check).await }).await?;
+        let row = FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false };
+        Ok(Told { row: self.same_or_new(row).await?, file, stamp, headings })
     }
 
     fn stopped(&self) -> Result<(), DeskError> {
@@ -337,13 +342,10 @@ async fn write(cutting: &Cutting, part: &Part, folder: &Path, progress: &Progres
         ];
     }
     let answer = cutting.answer(part)?.begin_with(room(cutting)).await?;
-    let held = question.file.format == Format::Parquet && !question.file.floats;
+    let fits = fitting(part.path.clone(), question);
     let check = |headings: &[Heading], batch: &Batch| {
         Progress::add(&progress.rows, batch.rows as u64);
-        match held {
-            true => fits(headings, batch).map_err(|what| DeskError::Invalid(format!("{}: {what}", part.path))),
-            false => Ok(()),
-        }
+        fits(headings, batch)
     };
     fill(answer, style, Written::begin(folder, &part.path)?, progress, check).await
 }
@@ -369,6 +371,15 @@ async fn fill(
     encoder.finish(file.buffer())?;
     let (sum, bytes) = file.finish(progress)?;
     Ok((sum, bytes, rows))
+}
+
+/// Refuses a batch with a number that has no room in its column, where a file keeps numbers exactly.
+fn fitting(path: String, question: &Question) -> impl Fn(&[Heading], &Batch) -> Result<(), DeskError> + Send + use<> {
+    let held = question.file.format == Format::Parquet && !question.file.floats;
+    move |headings, batch| match held {
+        true => fits(headings, batch).map_err(|what| DeskError::Invalid(format!("{path}: {what}"))),
+        false => Ok(()),
+    }
 }
 
 /// Whether every number has room in its column; else what has not.

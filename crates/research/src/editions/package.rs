@@ -3,10 +3,10 @@
 use super::{PROGRAM, Recipe, contents::Contents, second, table::Table};
 use crate::{
     answer::batch::{Heading, Kind},
-    question::{Format, Layout, Question, zone::Stamp},
+    question::{File, Format, Layout, Question, zone::Stamp},
 };
 use mizuno_config::{Edition, edition::ABOUT};
-use mizuno_core::{Completeness, bar::Digits};
+use mizuno_core::Completeness;
 use mizuno_store::editions::FileRow;
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
@@ -29,6 +29,15 @@ pub(super) struct Answered {
     pub files: Vec<Resource>,
 }
 
+/// A file that is no answer to a question of the spec, with its columns.
+pub(super) struct Told {
+    pub row: FileRow,
+    /// What it is written like.
+    pub file: File,
+    pub stamp: Stamp,
+    pub headings: Vec<Heading>,
+}
+
 /// The package as JSON.
 pub(super) fn text(
     edition: &Edition,
@@ -36,7 +45,7 @@ pub(super) fn text(
     contents: &Contents,
     answered: &[Answered],
     about: &[FileRow],
-    tables: &[(FileRow, Vec<Heading>)],
+    tables: &[Told],
 ) -> String {
     let mut resources: Vec<Value> = vec![];
     for answer in answered {
@@ -47,7 +56,7 @@ pub(super) fn text(
         let table = contents.tables.iter().find(|(table, _)| *table == name).map(|(_, table)| table);
         resources.push(described(row, name, table));
     }
-    resources.extend(tables.iter().map(|(row, headings)| beside(row, headings)));
+    resources.extend(tables.iter().map(beside));
     let questions: Map<String, Value> = answered.iter().map(|a| (a.name.clone(), told(&a.question, &a.adjustment, &a.units))).collect();
     let package = json!({
         "name": edition.name.to_lowercase(),
@@ -104,25 +113,7 @@ pub(super) fn schema(answer: &Answered) -> String {
 
 fn columns(answer: &Answered) -> Value {
     let question = &answer.question;
-    let of_moments = matches!(question.shape.stamp, Stamp::Seconds | Stamp::Millis | Stamp::Micros);
-    let field = |heading: &Heading| {
-        let kind = match &heading.kind {
-            Kind::Moment | Kind::Date if of_moments => "integer",
-            kind => type_of(kind),
-        };
-        let mut out = field(heading, kind);
-        if kind == "number" && question.file.decimal_comma {
-            out["decimalChar"] = json!(",");
-        }
-        if matches!(kind, "datetime" | "date") && !matches!(question.shape.stamp, Stamp::Rfc3339) {
-            out["format"] = json!("any");
-        }
-        if let (Kind::Number(room), Format::Parquet, false) = (&heading.kind, question.file.format, question.file.floats) {
-            out["decimal"] = decimal(*room);
-        }
-        out
-    };
-    let fields: Vec<Value> = answer.headings.iter().map(field).collect();
+    let fields = fields(&answer.headings, &question.file, &question.shape.stamp);
     let is_key = |h: &&Heading| match question.shape.layout {
         Layout::Long => matches!(h.kind, Kind::Moment | Kind::Date | Kind::Whole) || matches!(h.name.as_str(), "instrument" | "series"),
         Layout::Wide { .. } => matches!(h.kind, Kind::Moment | Kind::Date),
@@ -130,6 +121,29 @@ fn columns(answer: &Answered) -> Value {
     };
     let key: Vec<&str> = answer.headings.iter().filter(is_key).map(|h| h.name.as_str()).collect();
     json!({ "fields": fields, "primaryKey": key, "missingValues": [""] })
+}
+
+/// The columns of a file that is written like this.
+fn fields(headings: &[Heading], file: &File, stamp: &Stamp) -> Vec<Value> {
+    let of_moments = matches!(stamp, Stamp::Seconds | Stamp::Millis | Stamp::Micros);
+    let field = |heading: &Heading| {
+        let kind = match &heading.kind {
+            Kind::Moment | Kind::Date if of_moments => "integer",
+            kind => type_of(kind),
+        };
+        let mut out = json!({ "name": heading.name, "type": kind, "constraints": { "required": !heading.optional } });
+        if kind == "number" && file.decimal_comma {
+            out["decimalChar"] = json!(",");
+        }
+        if matches!(kind, "datetime" | "date") && !matches!(stamp, Stamp::Rfc3339) {
+            out["format"] = json!("any");
+        }
+        if let (Kind::Number(room), Format::Parquet, false) = (&heading.kind, file.format, file.floats) {
+            out["decimal"] = json!({ "precision": if room.fit() { 18 } else { 38 }, "scale": room.scale });
+        }
+        out
+    };
+    headings.iter().map(field).collect()
 }
 
 fn type_of(kind: &Kind) -> &'static str {
@@ -143,27 +157,16 @@ fn type_of(kind: &Kind) -> &'static str {
     }
 }
 
-fn field(heading: &Heading, kind: &str) -> Value {
-    json!({ "name": heading.name, "type": kind, "constraints": { "required": !heading.optional } })
-}
-
-fn decimal(room: Digits) -> Value {
-    json!({ "precision": if room.fit() { 18 } else { 38 }, "scale": room.scale })
-}
-
-/// A table that lies beside the bars.
-fn beside(row: &FileRow, headings: &[Heading]) -> Value {
-    let field = |heading: &Heading| {
-        let mut out = field(heading, type_of(&heading.kind));
-        if let Kind::Number(room) = heading.kind {
-            out["decimal"] = decimal(room);
-        }
-        out
-    };
-    let mut out = filed(row, Format::Parquet);
+/// What lies beside the answers: a table, or what has changed.
+fn beside(told: &Told) -> Value {
+    let row = &told.row;
+    let mut out = filed(row, told.file.format);
     out["name"] = json!(named(&row.path));
-    out["schema"] = json!({ "fields": headings.iter().map(field).collect::<Vec<_>>() });
+    out["schema"] = json!({ "fields": fields(&told.headings, &told.file, &told.stamp), "missingValues": [""] });
     out["mizuno"] = json!({ "rows": row.rows });
+    if told.file.format == Format::Csv {
+        out["encoding"] = json!("utf-8");
+    }
     out
 }
 

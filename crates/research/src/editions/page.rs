@@ -95,7 +95,7 @@ fn changes(out: &mut String, contents: &Contents, files: &[FileRow]) {
     named(out, "Instruments that are gone", &contents.left);
     let prefix = format!("{ABOUT}/changes-");
     for file in files.iter().filter(|f| f.path.starts_with(&prefix)) {
-        let (path, name) = (escaped(&file.path), escaped(file.path[prefix.len()..].trim_end_matches(".csv")));
+        let (path, name) = (escaped(&file.path), escaped(file.path[prefix.len()..].rsplit_once('.').map_or("", |(name, _)| name)));
         let rows = if file.rows == 1 { "row".to_owned() } else { format!("{} rows", file.rows) };
         let told = if file.rows == 0 {
             "nothing has changed".to_owned()

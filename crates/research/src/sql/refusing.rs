@@ -70,7 +70,7 @@ pub(super) fn by_keys(question: &Question, table: &TableSpec, instant: Timestamp
         "as_of",
         &format!("the table stands for {instant}; leave it out, or name an edition of that instant"),
     );
-    refuse(question.since.is_some(), "since", "changes are told by about/changes-*.csv of each edition; leave it out");
+    refuse(question.since.is_some(), "since", "changes are told by about/changes-* of each edition; leave it out");
     refuse(question.fit.is_some(), "fit", "say an interval");
     refuse(question.rolls.is_some(), "rolls", "the table holds contracts, and no continuous series; leave it out");
     refuse(question.delisting, "delisting", "the table holds bars of sources, and no last prices; leave it out");

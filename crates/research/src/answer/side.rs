@@ -1,0 +1,120 @@
+//! One of the two answers that changes are told between: its cells, and what each followed from.
+
+use super::{
+    Member, Prepared, Words,
+    batch::Cells,
+    long::{Row, Shown, values},
+    rows::Rows,
+};
+use crate::{
+    question::Column,
+    reading::{Subject, leg_at},
+};
+use mizuno_core::{Slot, change::Standpoint};
+
+/// One member as it was at one of the two instants.
+pub(super) struct Side<'p> {
+    prepared: &'p Prepared,
+    member: &'p Member,
+    how: Rows<'p>,
+    places: Vec<u32>,
+    words: &'p Words,
+    /// By what the bars of the member are multiplied, all of them.
+    factors: String,
+}
+
+impl<'p> Side<'p> {
+    pub(super) fn of(prepared: &'p Prepared, member: &'p Member, how: Rows<'p>, places: Vec<u32>, words: &'p Words) -> Side<'p> {
+        let all = Slot(i64::MIN)..Slot(i64::MAX);
+        let factors = member.adjusted.as_ref().map(|a| a.factors.over(&all)).unwrap_or_default();
+        Side { prepared, member, how, places, words, factors }
+    }
+
+    pub(super) fn moments(&self, column: Column, slots: &[Slot]) -> Cells {
+        self.how.moments(column, slots.iter().copied())
+    }
+
+    pub(super) fn values(&self, column: Column, rows: &[Option<Shown<'_>>]) -> Cells {
+        values(column, rows, &self.how, self.member, (&self.places, self.words))
+    }
+
+    /// What the answer had in a slot, and what that followed from.
+    pub(super) fn standpoint<'s>(&'s self, slot: Slot, row: &'s Option<Row>, other: Option<&Row>) -> Standpoint<'s> {
+        let bar = row.as_ref().and_then(|row| row.bar.as_ref());
+        let resolved = &self.prepared.resolved;
+        // A row without a bar is there as soon as its slot is due.
+        let is_due = bar.is_some()
+            || other.is_some_and(|row| row.bar.is_some())
+            || slot < self.how.calendar.due_until(self.how.interval, resolved.instant, 0);
+        let extra = row.as_ref().and_then(|row| row.extra.as_deref());
+        let wanted = &self.member.wanted;
+        let in_range = wanted.range.contains(&slot) && self.how.takes(slot) && is_due;
+        let span = extra.or(other.and_then(|row| row.extra.as_deref())).map_or_else(|| slot..Slot(slot.0 + 1), |e| e.span.clone());
+        let left_out = in_range && !wanted.takes(&span);
+        // A bar that was made of finer ones has the factors of the first of them.
+        let adjusted = self.member.adjusted.as_ref().filter(|_| resolved.question.adjust.is_some());
+        let factors = adjusted.map(|a| a.factors.at(extra.map_or(slot, |e| e.span.start)));
+        let worked = (!self.member.worked.is_empty()).then_some(self.factors.as_str());
+        let (adjusted, made) = (factors.map(|f| (&f.price.exact, &f.volume.exact)), extra.is_some());
+        let action = self.member.action_in(&self.how, slot, extra, &self.words.actions);
+        let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
+        let leg = leg_at(self.member.legs(), slot).map(|at| {
+            let (leg, by_rolls) = (&self.member.legs()[at], self.member.adjusted.as_ref().filter(|a| a.by_rolls));
+            let shift = leg.shift.map(|s| s.to_string()).unwrap_or_default();
+            format!("{} {shift} {}", leg.contract, by_rolls.map(|a| a.factors.at(slot).price.exact.to_string()).unwrap_or_default())
+        });
+        // Of a chain, the contract of that slot.
+        let (subject, before) = match &self.member.subject {
+            Subject::Chain(legs) => match leg_at(legs, slot) {
+                None => return Standpoint { in_range, left_out, ..Standpoint::default() },
+                Some(at) => (&legs[at].subject, legs[..at].iter().map(|leg| leg.subject.sources().len()).sum()),
+            },
+            subject => (subject, 0),
+        };
+        let doubted = |place: usize| doubted(before + place);
+        match subject {
+            Subject::Chain(_) => Standpoint { in_range, left_out, leg, ..Standpoint::default() },
+            Subject::Delisting(_) => {
+                let bar = bar.map(|(b, _)| (b, "delisting"));
+                Standpoint { in_range, left_out, is_delisting: true, bar, adjusted, made, worked, action, ..Standpoint::default() }
+            }
+            Subject::One(row) => {
+                let name = row.key.source.as_str();
+                let doubted = doubted(0).then_some(name).into_iter().collect();
+                Standpoint {
+                    in_range,
+                    left_out,
+                    leg,
+                    is_delisting: false,
+                    bar: bar.map(|(b, _)| (b, name)),
+                    order: vec![name],
+                    doubted,
+                    taken_out: &[],
+                    adjusted,
+                    made,
+                    worked,
+                    action,
+                }
+            }
+            Subject::Golden(lineup) => {
+                let order = lineup.order_at(self.how.calendar, slot);
+                let name = |place: &usize| lineup.parts[*place].row.key.source.as_str();
+                let served = bar.and_then(|(b, from)| Some((b, lineup.part_at(usize::from(*from).checked_sub(before)?)?)));
+                Standpoint {
+                    in_range,
+                    left_out,
+                    leg,
+                    is_delisting: false,
+                    bar: served.map(|(b, part)| (b, part.row.key.source.as_str())),
+                    order: order.iter().map(name).collect(),
+                    doubted: order.iter().filter(|place| doubted(**place)).map(name).collect(),
+                    taken_out: served.map_or(&[], |(_, part)| part.taken_out()),
+                    adjusted,
+                    made,
+                    worked,
+                    action,
+                }
+            }
+        }
+    }
+}
