@@ -3,7 +3,10 @@
 use crate::{Collect, Order};
 use mizuno_config::Schedule;
 use mizuno_core::{Timestamp, time::SECOND};
-use mizuno_desk::timetable::{last_due, next_due};
+use mizuno_desk::{
+    DeskError,
+    timetable::{last_due, next_due},
+};
 use mizuno_store::runs::Reason;
 use std::sync::Arc;
 
@@ -67,8 +70,10 @@ async fn keep(collect: Arc<Collect>, name: String) {
             continue;
         }
         since = collect.desk.clock.now();
-        if let Err(error) = collect.start_run(&name, Reason::Schedule, Order::default()).await {
-            tracing::warn!(collector = name, %error, "the scheduled run did not start");
+        match collect.start_run(&name, Reason::Schedule, Order::default()).await {
+            Ok(_) => {}
+            Err(DeskError::Stopping) => return,
+            Err(error) => tracing::warn!(collector = name, %error, "the scheduled run did not start"),
         }
     }
 }
@@ -86,8 +91,10 @@ async fn keep_audit(collect: Arc<Collect>, name: String, audit: mizuno_config::c
             _ = changes.changed() => return,
         }
         let order = Order { audit: Some(audit.windows), ..Order::default() };
-        if let Err(error) = collect.start_run(&name, Reason::Schedule, order).await {
-            tracing::warn!(collector = name, %error, "the audit did not start");
+        match collect.start_run(&name, Reason::Schedule, order).await {
+            Ok(_) => {}
+            Err(DeskError::Stopping) => return,
+            Err(error) => tracing::warn!(collector = name, %error, "the audit did not start"),
         }
     }
 }
@@ -104,6 +111,7 @@ async fn watch(collect: Arc<Collect>, name: String, quiet: i64) {
         if now == seen && now != taken && !collect.live.is_running(&name) {
             match collect.start_run(&name, Reason::Schedule, Order::default()).await {
                 Ok(_) => taken = now.clone(),
+                Err(DeskError::Stopping) => return,
                 Err(error) => tracing::warn!(collector = name, %error, "the run for dropped files did not start"),
             }
         }

@@ -45,6 +45,7 @@ pub struct Running {
     /// Where.
     pub address: SocketAddr,
     collect: Arc<Collect>,
+    research: Arc<Research>,
     server: actix_web::dev::Server,
 }
 
@@ -75,11 +76,11 @@ async fn start(options: Options) -> Result<Running, ServiceError> {
     collect.begin().await?;
     research.keep_making();
     following::keep_following(&collect, &research);
-    Ok(Running { address, collect, server })
+    Ok(Running { address, collect, research, server })
 }
 
 impl Running {
-    /// Serves until `stop` is done, then ends runs in good order, keeps what is known and closes the store.
+    /// Serves until `stop` is done, then ends runs in good order, lets editions rest where they are, keeps what is known and closes the store.
     ///
     /// # Errors
     /// When the server fails.
@@ -89,6 +90,7 @@ impl Running {
             let server = tokio::spawn(self.server);
             stop.await;
             self.collect.stop().await;
+            self.research.stop().await;
             handle.stop(true).await;
             let _ = server.await;
             self.collect.desk.store.close().await;

@@ -531,6 +531,52 @@ async fn a_killed_making_is_finished_by_itself_and_nobody_sees_half_of_it() {
     println!("{cut_short} of {kills} kills hit a making");
 }
 
+/// When each file was last written that the ledger has of an edition under way.
+async fn kept_of(bench: &Bench, number: u32) -> BTreeMap<String, std::time::SystemTime> {
+    let at = bench.data().join(format!("editions/.making/study-{number}"));
+    let of = "SELECT path FROM edition_file JOIN edition AS e ON e.id = edition WHERE number = ?";
+    let kept: Vec<String> = sqlx::query_scalar(of).bind(number).fetch_all(&mut bench.database().await).await.unwrap();
+    kept.into_iter().map(|path| (path.clone(), std::fs::metadata(at.join(&path)).unwrap().modified().unwrap())).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_that_is_stopped_goes_on_with_an_edition_where_it_was() {
+    let (bench, mut service) = collected().await;
+    // Something that takes long enough to be met while it is made, of many files.
+    assert_eq!(service.cli(&["collect", "aldx-minutes", "-i", "KBF", "-i", "OXB", "--from", "2025-03-03"]).code, 0);
+    let shares = SHARES.map(|s| format!("\"{s}\"")).join(", ");
+    bench.write("questions/study-minutes.toml", "instruments = [\"KBF\", \"OXB\"]\ninterval = \"1m\"\nformat = \"parquet\"\n");
+    let mut met = 0;
+    for attempt in 1..=8 {
+        let column = ["close", "open", "high", "low"][attempt as usize % 4];
+        let question = format!("instruments = [{shares}]\nlayout = \"wide\"\ncolumns = [\"date\", \"{column}\"]\n");
+        bench.write("questions/study-closes.toml", &question);
+        assert_eq!(service.cli(&["reload"]).code, 0);
+        assert_eq!(service.post("/editions/study", &json!({ "by": "mere" })).await.0, 202);
+        // As soon as it has files.
+        while service.get(&format!("/editions/study/{attempt}")).await["progress"]["done"].as_u64() == Some(0) {}
+        assert_eq!(service.stop(), Some(0));
+        let kept = match bench.data().join(format!("editions/study/{attempt}")).exists() {
+            true => BTreeMap::new(),
+            false => kept_of(&bench, attempt).await,
+        };
+        met += u32::from(!kept.is_empty());
+        service = bench.serve();
+        settled(&service).await;
+        let made = service.get(&format!("/editions/study/{attempt}")).await;
+        assert_eq!((made["state"].as_str(), is_whole(&folder(&bench, attempt))), (Some("made"), true), "{made}");
+        for (path, written) in kept {
+            let now = std::fs::metadata(folder(&bench, attempt).join(&path)).unwrap().modified().unwrap();
+            assert_eq!(now, written, "{path} was made a second time");
+        }
+        if met > 1 {
+            break;
+        }
+    }
+    assert!(met > 0, "none was stopped while it was made");
+    assert!(leftovers(&bench).is_empty());
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn ten_sessions_of_restatements_change_no_edition_before_them_nor_those_of_a_backup() {
     let bench = Bench::at("2025-04-09T06:00:00Z", 1.0, Faults::default());

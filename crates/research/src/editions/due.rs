@@ -180,7 +180,7 @@ impl Research {
         let research = Arc::downgrade(self);
         // Not on the thread of collecting: a look at what is due may answer questions.
         self.desk.hands.long(move || async move {
-            while let Some(research) = research.upgrade() {
+            while let Some(research) = research.upgrade().filter(|research| !research.is_stopping()) {
                 if let Err(error) = research.make_what_is_due().await {
                     tracing::warn!(%error, "what editions are due cannot be told");
                     // A store that cannot be read now may be read later.
@@ -194,7 +194,7 @@ impl Research {
         let research = Arc::downgrade(self);
         self.desk.hands.long(move || async move {
             let mut looked: Option<((Timestamp, u64), Instant)> = None;
-            while let Some(research) = research.upgrade() {
+            while let Some(research) = research.upgrade().filter(|research| !research.is_stopping()) {
                 // Another configuration may have another key, or keep fewer.
                 let known = (research.desk.store.newest(), research.desk.setup().serial);
                 let news = looked.is_none_or(|(before, at)| before != known || at.elapsed() > LOOKED_EVERY);

@@ -12,7 +12,7 @@ use mizuno_store::editions::{By, EditionRow, FileRow, NewEdition, State};
 use std::{
     collections::HashMap,
     path::PathBuf,
-    sync::{Arc, Mutex, PoisonError},
+    sync::{Arc, Mutex, PoisonError, atomic::Ordering},
 };
 
 /// Why an edition is made.
@@ -95,16 +95,27 @@ impl Research {
         let row = self.desk.store.edition(By::Id(id)).await?.ok_or_else(unknown)?;
         let progress = Arc::new(Progress::default());
         self.at_work.making.lock().unwrap_or_else(PoisonError::into_inner).insert(id, progress.clone());
+        // Asked after it is among those that are stopped, so that none is missed.
+        if self.is_stopping() {
+            progress.stopping.store(true, Ordering::SeqCst);
+        }
         self.desk.events.tell(Event::Editions);
         let (research, working, on) = (self.clone(), row.clone(), progress.clone());
         self.desk.hands.long(move || async move {
             let turn = research.at_work.turn.lock().await;
-            let made = research.make_files(&working, on.clone()).await;
+            let made = match on.is_stopping() {
+                true => Err(DeskError::Stopping),
+                false => research.make_files(&working, on.clone()).await,
+            };
             let ended = match made {
                 Ok(sums) => research.desk.store.end_edition(id, State::Made, Some(sums), None).await,
                 Err(_) if on.is_cancelled() => {
                     let _ = std::fs::remove_dir_all(research.making_folder(&working));
                     research.desk.store.end_edition(id, State::Cancelled, None, None).await
+                }
+                Err(_) if on.is_stopping() => {
+                    tracing::info!(edition = %format!("{}/{}", working.spec, working.number), "an edition goes on when the service is back");
+                    return;
                 }
                 Err(error) => {
                     tracing::warn!(edition = %format!("{}/{}", working.spec, working.number), %error, "an edition could not be made");
@@ -157,9 +168,14 @@ impl Research {
             folder: folder.clone(),
             kept: Some((row.id, kept)),
             waiting: Mutex::default(),
-            progress,
+            progress: progress.clone(),
         };
-        let made = maker.make().await?;
+        let made = maker.make().await;
+        if progress.is_stopping() {
+            // They are on the disk, and need not be made again.
+            maker.keep_waiting().await?;
+        }
+        let made = made?;
         let done = || {
             sync_names(&folder)?;
             // Only a database that was made anew can have left a folder of this number.

@@ -295,7 +295,7 @@ impl Maker {
         Ok(row)
     }
 
-    async fn keep_waiting(&self) -> Result<(), DeskError> {
+    pub async fn keep_waiting(&self) -> Result<(), DeskError> {
         let files = std::mem::take(&mut *self.waiting.lock().unwrap_or_else(PoisonError::into_inner));
         if let Some((id, _)) = self.kept.as_ref().filter(|_| !files.is_empty()) {
             self.research.desk.store.keep_edition_files(*id, files).await?;
@@ -307,6 +307,7 @@ impl Maker {
 fn stopped(progress: &Progress) -> Result<(), DeskError> {
     match () {
         () if progress.is_cancelled() => Err(DeskError::Over("it was cancelled".to_owned())),
+        () if progress.is_stopping() => Err(DeskError::Stopping),
         () if progress.is_given_up() => Err(DeskError::Over("another of its files could not be made".to_owned())),
         () => Ok(()),
     }

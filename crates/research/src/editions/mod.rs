@@ -39,6 +39,7 @@ use std::{
         Arc, Mutex, PoisonError,
         atomic::{AtomicBool, AtomicU64, Ordering},
     },
+    time::Duration,
 };
 
 /// The file of sums, as `sha256sum -c` reads it.
@@ -123,6 +124,9 @@ pub fn problems(config: &Config) -> Vec<String> {
     out
 }
 
+/// How long the end of the service waits for the step that an edition is at.
+const LAST_STEP: Duration = Duration::from_secs(10);
+
 /// How far an edition that is being made has come.
 #[derive(Default)]
 pub struct Progress {
@@ -137,6 +141,8 @@ pub struct Progress {
     /// Bytes written.
     pub bytes: AtomicU64,
     cancelled: AtomicBool,
+    /// The service is ending: it goes on when that is back.
+    stopping: AtomicBool,
     /// Why a file of it could not be made, so that no other need be; the first that went wrong.
     given_up: Mutex<Option<DeskError>>,
 }
@@ -167,11 +173,17 @@ impl Progress {
     fn is_cancelled(&self) -> bool {
         self.cancelled.load(Ordering::Relaxed)
     }
+
+    fn is_stopping(&self) -> bool {
+        self.stopping.load(Ordering::SeqCst)
+    }
 }
 
 /// What is at work.
 #[derive(Default)]
 pub(crate) struct AtWork {
+    /// The service is ending.
+    stopping: AtomicBool,
     /// Editions under way, by their ids.
     making: Mutex<HashMap<i64, Arc<Progress>>>,
     /// What holds up editions that are due, by their specs.
@@ -296,6 +308,20 @@ impl Research {
     fn edition_spec<'s>(&self, setup: &'s Setup, name: &str) -> Result<&'s Edition, DeskError> {
         let known = &setup.config.editions;
         known.get(name).ok_or_else(|| DeskError::unknown("edition", name, known.keys().map(String::as_str)))
+    }
+
+    /// Lets editions that are being made rest where they are, so that they go on when the service is back, and waits until they do. Whoever
+    /// looks something up for long is not waited for.
+    pub async fn stop(&self) {
+        self.at_work.stopping.store(true, Ordering::SeqCst);
+        for progress in self.at_work.making.lock().unwrap_or_else(PoisonError::into_inner).values() {
+            progress.stopping.store(true, Ordering::SeqCst);
+        }
+        let _ = tokio::time::timeout(LAST_STEP, self.at_work.turn.lock()).await;
+    }
+
+    fn is_stopping(&self) -> bool {
+        self.at_work.stopping.load(Ordering::SeqCst)
     }
 
     /// Stops making an edition. What was made of it is taken away.

@@ -13,10 +13,14 @@ use crate::{
     series::SeriesRow,
     spans,
 };
+use futures_util::{StreamExt, TryStreamExt, stream};
 use mizuno_core::{Bars, Interval, Slot, Span, Spans, Timestamp, Versions, bar::Digits};
 use parquet::errors::ParquetError;
 use sqlx::SqliteConnection;
 use std::collections::{HashMap, HashSet, VecDeque};
+
+/// Blocks opened at once for what was held at an instant.
+const OPENED_AT_ONCE: usize = 4;
 
 /// A reading of one series, a span at a time.
 pub struct Reading {
@@ -233,13 +237,19 @@ impl Store {
         .fetch_all(&mut *snapshot)
         .await?;
         snapshot.commit().await?;
-        for (series, interval, id) in later {
+        let known_at = &known_at;
+        let open = |(series, interval, id)| async move {
             let block = sqlx::query_as!(
                 StoredBlock,
                 "SELECT id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body FROM block WHERE id = ?",
                 id
             );
-            let held = block.fetch_one(&self.readers).await?.open()?.held(interval, known_at(series));
+            let (block, at) = (block.fetch_one(&self.readers).await?, known_at(series));
+            let held = tokio::task::spawn_blocking(move || block.open().map(|versions| versions.held(interval, at)));
+            Ok::<_, StoreError>((series, held.await.map_err(|_| StoreError::Closed)??))
+        };
+        let opened: Vec<(i64, Spans)> = stream::iter(later).map(open).buffered(OPENED_AT_ONCE).try_collect().await?;
+        for (series, held) in opened {
             ranges.entry(series).or_default().extend(held);
         }
         let mut out: HashMap<i64, Spans> = ranges.into_iter().map(|(id, spans)| (id, spans.into_iter().collect())).collect();
