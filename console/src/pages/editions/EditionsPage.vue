@@ -28,7 +28,8 @@ const outlived = ref<Edition[]>([]);
 const engines = ref(false);
 /** What a person is deciding. */
 const deciding = ref<"make" | "pin" | "withdraw">();
-const spec = computed(() => String(route.params.spec ?? "") || specs.value?.[0]?.name || "");
+/** The one that is asked for, else the first that there is something of. */
+const spec = computed(() => String(route.params.spec ?? "") || (specs.value?.find((s) => s.latest) ?? specs.value?.[0])?.name || "");
 const which = computed(() => String(route.params.which ?? ""));
 const described = computed(() => specs.value?.find((s) => s.name === spec.value));
 const zone = computed(() => (status.value?.venues.length === 1 ? status.value.venues[0].zone : "UTC"));
@@ -97,7 +98,7 @@ const columns = (all: Record<string, number>) => Object.entries(all).map(([name,
   <template v-else-if="specs">
     <h2>Editions</h2>
     <plain-table :headers="['Edition', `Next (${zone})`, 'Latest', 'Kept', 'Title', 'Made']" :numbers="[3]">
-      <tr v-for="s in specs" :key="s.name">
+      <tr v-for="s in specs" :key="s.name" :class="{ chosen: s.name === spec }">
         <td><router-link class="link" :to="{ name: 'editions', params: { spec: s.name } }">{{ s.name }}</router-link></td>
         <td class="wrap">
           <template v-if="s.held_up"><n-tag size="small" :bordered="false">held up</n-tag> {{ s.held_up.why.join("; ") }}</template>

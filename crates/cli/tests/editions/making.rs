@@ -565,7 +565,8 @@ async fn a_service_that_is_stopped_goes_on_with_an_edition_where_it_was() {
         settled(&service).await;
         let made = service.get(&format!("/editions/study/{attempt}")).await;
         assert_eq!((made["state"].as_str(), is_whole(&folder(&bench, attempt))), (Some("made"), true), "{made}");
-        for (path, written) in kept {
+        // Small tables are written anew.
+        for (path, written) in kept.into_iter().filter(|(path, _)| !path.starts_with("about/") || path.starts_with("about/changes-")) {
             let now = std::fs::metadata(folder(&bench, attempt).join(&path)).unwrap().modified().unwrap();
             assert_eq!(now, written, "{path} was made a second time");
         }

@@ -239,7 +239,11 @@ impl Maker {
         let draft = research.draft(research.resolve(question.clone()).await?).await?;
         let answer = draft.changes_with(research.draft_then(&question, since).await?, room).await?;
         let path = format!("{}/changes-{name}.{}", mizuno_config::edition::ABOUT, file.format.word());
-        let (written, progress, headings) = (Written::begin(&self.folder, &path)?, self.progress.clone(), answer.headings.clone());
+        let headings = answer.headings.clone();
+        if let Some(row) = self.is_there(&path) {
+            return Ok(Told { row, file, stamp, headings });
+        }
+        let (written, progress) = (Written::begin(&self.folder, &path)?, self.progress.clone());
         let check = fitting(path.clone(), &question);
         let (sum, bytes, rows) = self.on_hands(async move { fill(answer, style, written, &progress, check).await }).await?;
         let row = FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false };
