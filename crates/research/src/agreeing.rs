@@ -5,12 +5,12 @@ use crate::{
     adjusting::Adjusted,
     closes::Closes,
     findings::{Known, takes_out},
+    golden::golden_days,
 };
 use futures_util::future::BoxFuture;
 use jiff::tz::TimeZone;
-use mizuno_config::GOLDEN;
 use mizuno_core::{
-    Decimal, Instrument, Interval, SeriesKey, Side, Timestamp, TradeDate, Version, Versions,
+    Decimal, Instrument, Interval, Side, Timestamp, TradeDate, Version, Versions,
     adjust::{Adjust, Effect},
     agreement::{Agreement, Ours, Step, ToldClose, agreement},
 };
@@ -53,8 +53,7 @@ impl Research {
 
     /// The golden daily closes of those sources of an instrument that tell prices as traded; `None` where none does.
     pub(crate) async fn told_as_traded(&self, setup: &Setup, instrument: &Instrument, known: &Known) -> Result<Option<Closes>, DeskError> {
-        let key = SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() };
-        let mut lineup = self.lined_up(setup, &key, known).await?;
+        let mut lineup = self.lined_up(setup, &golden_days(instrument), known).await?;
         lineup.leave_out(|part| part.basis.which().map(|_| "its prices are adjusted".to_owned()));
         Ok(lineup.ranks.iter().any(|(_, places)| !places.is_empty()).then(|| Closes::daily(lineup)))
     }

@@ -3,9 +3,9 @@
 use crate::{
     Research,
     findings::Known,
-    golden::Lineup,
+    golden::{Lineup, golden_days},
     reading::Leg,
-    universes::{Sights, golden_days},
+    universes::Sights,
 };
 use futures_util::TryStreamExt;
 use mizuno_config::Chain as Described;

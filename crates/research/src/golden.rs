@@ -7,7 +7,7 @@ use crate::{
 };
 use mizuno_config::{GOLDEN, Ranked};
 use mizuno_core::{
-    Calendar, Decimal, Interval, Overlap, SeriesKey, Slot, Span, Spans, Timestamp, TradeDate,
+    Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate,
     bar::Digits,
     basis::{self, AsTraded, TakenOut},
     golden::{self, Candidate, Golden},
@@ -185,6 +185,11 @@ impl Research {
         pieces.iter_mut().for_each(|(span, places)| lineup.drop_idle(span, places));
         GoldenReading { desk: self.desk.clone(), lineup, pieces, as_of, needed, price: Digits::default(), volume: Digits::default() }
     }
+}
+
+/// The golden daily series of an instrument.
+pub(crate) fn golden_days(instrument: &Instrument) -> SeriesKey {
+    SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() }
 }
 
 /// The slots in which a series has a part in the golden one: those of the dates for which it is ranked.

@@ -1,10 +1,15 @@
 //! Universes as they were known at an instant, those by a rule among them.
 
-use crate::{Research, findings::Known, golden::Lineup, reading::Subject};
+use crate::{
+    Research,
+    findings::Known,
+    golden::{Lineup, golden_days},
+    reading::Subject,
+};
 use futures_util::TryStreamExt;
 use mizuno_config::{GOLDEN, universe::Rule};
 use mizuno_core::{
-    Bar, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
+    Bar, Instrument, Interval, Overlap, Slot, Span, Timestamp, TradeDate,
     membership::Stay,
     review::{Bounds, Daily, Reasons, Review, judge, reviews, stays},
     spans::hull,
@@ -282,11 +287,6 @@ impl Research {
         }
         Ok(out)
     }
-}
-
-/// The golden daily series of an instrument.
-pub(crate) fn golden_days(instrument: &Instrument) -> SeriesKey {
-    SeriesKey { symbol: instrument.symbol.clone(), interval: Interval::Daily, side: Side::Trade, source: GOLDEN.to_owned() }
 }
 
 fn reviewed_bar(bar: &Bar) -> Daily {

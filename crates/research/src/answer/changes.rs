@@ -53,6 +53,9 @@ struct Entry {
     cause: ChangedBy,
 }
 
+/// The places of members then and now; `None` where there is none.
+pub(super) type Pairs = Vec<(Option<usize>, Option<usize>)>;
+
 /// Two columns of cells, then and now.
 type ThenAndNow = (Cells, Cells);
 
@@ -62,7 +65,7 @@ fn words_of(all: impl IntoIterator<Item = impl Into<String>>) -> Kind {
 
 /// Begins to tell what differs. The members of the two stand in `pairs` by their places; `room` is that for the numbers of a file that has one
 /// type a column.
-pub(super) fn begin(then: Prepared, now: Prepared, pairs: Vec<(Option<usize>, Option<usize>)>, room: Option<(Digits, Digits)>) -> Answer {
+pub(super) fn begin(then: Prepared, now: Prepared, pairs: Pairs, room: Option<(Digits, Digits)>) -> Answer {
     let words = then.words().and(&now.words());
     let symbol = |(was, is): &(Option<usize>, Option<usize>)| {
         let member = is.map(|at| &now.members[at]).or_else(|| was.map(|at| &then.members[at]));

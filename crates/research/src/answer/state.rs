@@ -1,15 +1,16 @@
 //! Whether an answer has changed, told without opening a block: its validator, and which series have nothing to tell to whoever asks for
 //! changes.
 
-use super::{Answer, Draft, Member, Prepared, changes, made::measures};
+use super::{
+    Answer, Draft, Member, Prepared,
+    changes::{self, Pairs},
+    made::measures,
+};
 use crate::question::Missing;
 use mizuno_core::{SeriesKey, bar::Digits, derived::Quantity};
 use mizuno_desk::DeskError;
 use mizuno_store::payloads;
 use std::collections::HashMap;
-
-/// The places of members then and now; `None` where there is none.
-type Pairs = Vec<(Option<usize>, Option<usize>)>;
 
 impl Draft {
     /// What changes when the answer may: the resolved question with the state of what it reads, which is revisions, lists, excuses and

@@ -12,7 +12,7 @@ use mizuno_store::editions::{By, EditionRow, FileRow, NewEdition, State};
 use std::{
     collections::HashMap,
     path::PathBuf,
-    sync::{Arc, Mutex, PoisonError, atomic::Ordering},
+    sync::{Arc, Mutex, PoisonError},
 };
 
 /// Why an edition is made.
@@ -93,12 +93,8 @@ impl Research {
     async fn work_on(self: &Arc<Self>, id: i64) -> Result<Told, DeskError> {
         let unknown = || DeskError::Over("it is there no longer".to_owned());
         let row = self.desk.store.edition(By::Id(id)).await?.ok_or_else(unknown)?;
-        let progress = Arc::new(Progress::default());
+        let progress = Arc::new(Progress { stopping: self.at_work.stopping.clone(), ..Progress::default() });
         self.at_work.making.lock().unwrap_or_else(PoisonError::into_inner).insert(id, progress.clone());
-        // Asked after it is among those that are stopped, so that none is missed.
-        if self.is_stopping() {
-            progress.stopping.store(true, Ordering::SeqCst);
-        }
         self.desk.events.tell(Event::Editions);
         let (research, working, on) = (self.clone(), row.clone(), progress.clone());
         self.desk.hands.long(move || async move {

@@ -141,8 +141,8 @@ pub struct Progress {
     /// Bytes written.
     pub bytes: AtomicU64,
     cancelled: AtomicBool,
-    /// The service is ending: it goes on when that is back.
-    stopping: AtomicBool,
+    /// The service is ending: it goes on when that is back. One for all that is at work.
+    stopping: Arc<AtomicBool>,
     /// Why a file of it could not be made, so that no other need be; the first that went wrong.
     given_up: Mutex<Option<DeskError>>,
 }
@@ -183,7 +183,7 @@ impl Progress {
 #[derive(Default)]
 pub(crate) struct AtWork {
     /// The service is ending.
-    stopping: AtomicBool,
+    stopping: Arc<AtomicBool>,
     /// Editions under way, by their ids.
     making: Mutex<HashMap<i64, Arc<Progress>>>,
     /// What holds up editions that are due, by their specs.
@@ -314,9 +314,6 @@ impl Research {
     /// looks something up for long is not waited for.
     pub async fn stop(&self) {
         self.at_work.stopping.store(true, Ordering::SeqCst);
-        for progress in self.at_work.making.lock().unwrap_or_else(PoisonError::into_inner).values() {
-            progress.stopping.store(true, Ordering::SeqCst);
-        }
         let _ = tokio::time::timeout(LAST_STEP, self.at_work.turn.lock()).await;
     }
 
