@@ -40,6 +40,28 @@ pub struct Reading {
     pub volume: Digits,
 }
 
+/// A block without its body, as the list names it.
+#[derive(serde::Deserialize)]
+struct Listed {
+    id: i64,
+    span_start: i64,
+    span_end: i64,
+    price_scale: i64,
+    volume_scale: i64,
+    price_whole: Option<i64>,
+    volume_whole: Option<i64>,
+    versions: i64,
+    bars: i64,
+    last_recorded: Option<i64>,
+}
+
+impl Listed {
+    fn with(&self, body: Vec<u8>) -> StoredBlock {
+        let Listed { id, span_start, versions, bars, price_scale, volume_scale, last_recorded, .. } = *self;
+        StoredBlock { id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body }
+    }
+}
+
 /// While its past is collected again on another basis, a series is read as it was before.
 pub(crate) async fn on_one_basis(connection: &mut SqliteConnection, series: i64, as_of: Timestamp) -> Result<Timestamp> {
     let rebasing = sqlx::query_scalar!(
@@ -68,43 +90,38 @@ impl Store {
         let as_of = as_of.min(self.newest());
         // A wide file reads hundreds of daily series, each of them one block: all that is asked for comes at once, that block too.
         let daily = !series.key.interval.is_intraday();
-        let rows = sqlx::query!(
-            r#"SELECT min(began_at) AS "began_at?: i64", (
-                 SELECT json_group_array(json_array(slot, recorded_at, fetch_id, withdrawn, numbers))
-                 FROM tail WHERE series_id = ?1 AND slot >= ?2 AND slot < ?3) AS "tail?: String",
-                 NULL AS "id?: i64", NULL AS "span_start?: i64", NULL AS "span_end?: i64", NULL AS "price_scale?: i64",
-                 NULL AS "volume_scale?: i64", NULL AS "price_whole?: i64", NULL AS "volume_whole?: i64", NULL AS "versions?: i64",
-                 NULL AS "bars?: i64", NULL AS "last_recorded?: i64", NULL AS "body?: Vec<u8>"
-               FROM rebasing WHERE series_id = ?1 AND coalesce(known_at, began_at) <= ?4 AND (ended_at IS NULL OR ended_at > ?4)
-               UNION ALL
-               SELECT NULL, NULL, id, span_start, span_end, price_scale, volume_scale, price_whole, volume_whole, versions, bars,
-                 last_recorded, CASE WHEN ?5 THEN body END
-               FROM block WHERE series_id = ?1 AND last_slot >= ?2 AND first_slot < ?3"#,
+        // One row, and the lists in it as JSON: the database hands over each value of each row at a price.
+        let found = sqlx::query!(
+            r#"SELECT
+                 (SELECT min(began_at) FROM rebasing
+                  WHERE series_id = ?1 AND coalesce(known_at, began_at) <= ?4 AND (ended_at IS NULL OR ended_at > ?4)) AS "began_at?: i64",
+                 (SELECT json_group_array(json_array(slot, recorded_at, fetch_id, withdrawn, numbers))
+                  FROM tail WHERE series_id = ?1 AND slot >= ?2 AND slot < ?3) AS "tail!: String",
+                 (SELECT json_group_array(json_array(id, span_start, span_end, price_scale, volume_scale, price_whole, volume_whole,
+                    versions, bars, last_recorded))
+                  FROM block WHERE series_id = ?1 AND last_slot >= ?2 AND first_slot < ?3) AS "blocks!: String",
+                 (SELECT body FROM block WHERE ?5 AND series_id = ?1 AND last_slot >= ?2 AND first_slot < ?3) AS "body?: Vec<u8>""#,
             series.id,
             span.start.0,
             span.end.0,
             as_of.0,
             daily
         )
-        .fetch_all(&self.readers)
+        .fetch_one(&self.readers)
         .await?;
         // While its past is collected again on another basis, a series is read as it was before.
-        let beside = rows.iter().find(|r| r.id.is_none());
-        let as_of = beside.and_then(|r| r.began_at).map_or(as_of, |began| Timestamp(began - 1));
+        let as_of = found.began_at.map_or(as_of, |began| Timestamp(began - 1));
         let room = |whole: Option<i64>, scale: i64| Digits { whole: whole.unwrap_or(18 - scale) as u8, scale: scale as u8 };
-        let tail = beside.and_then(|r| r.tail.as_deref()).map_or(Ok(Versions::default()), tail_of)?;
+        let tail = tail_of(&found.tail)?;
         let (mut price, mut volume) = blocks::digits(&tail);
-        let (mut blocks, mut at_hand) = (vec![], None);
-        for r in rows {
-            let (Some(id), Some(span_start), Some(span_end)) = (r.id, r.span_start, r.span_end) else { continue };
-            let (price_scale, volume_scale) = (r.price_scale.unwrap_or(0), r.volume_scale.unwrap_or(0));
-            (price, volume) = (price.and(room(r.price_whole, price_scale)), volume.and(room(r.volume_whole, volume_scale)));
-            blocks.push(Slot(span_start)..Slot(span_end));
-            let (versions, bars, last_recorded) = (r.versions.unwrap_or(0), r.bars.unwrap_or(0), r.last_recorded);
-            let stored = |body| Box::new(StoredBlock { id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body });
-            at_hand = r.body.map(stored);
+        let listed: Vec<Listed> = serde_json::from_str(&found.blocks)
+            .map_err(|_| StoreError::Unreadable { kind: "a list of blocks", text: found.blocks.chars().take(80).collect() })?;
+        for b in &listed {
+            (price, volume) = (price.and(room(b.price_whole, b.price_scale)), volume.and(room(b.volume_whole, b.volume_scale)));
         }
-        blocks.sort_unstable_by_key(|span: &Span| span.start);
+        let at_hand = listed.first().zip(found.body).map(|(first, body)| Box::new(first.with(body)));
+        let mut blocks: Vec<Span> = listed.iter().map(|b| Slot(b.span_start)..Slot(b.span_end)).collect();
+        blocks.sort_unstable_by_key(|span| span.start);
         let blocks = VecDeque::from(blocks);
         let interval = series.key.interval;
         Ok(Reading { store: self.clone(), series: series.id, blocks, tail, interval, span, as_of, needed, at_hand, price, volume })
