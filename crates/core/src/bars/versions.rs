@@ -3,7 +3,7 @@
 use crate::{
     bar::{Bar, Bars},
     interval::Interval,
-    slot::{Slot, Span},
+    slot::Slot,
     spans::Spans,
     time::Timestamp,
 };
@@ -118,20 +118,10 @@ impl Versions {
     /// The slots whose last version learned at or before `as_of` is a bar.
     #[must_use]
     pub fn held(&self, interval: Interval, as_of: Timestamp) -> Spans {
-        let mut spans = Spans::new();
-        let mut open: Option<Span> = None;
-        for group in self.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot) {
-            if group.iter().rev().find(|v| v.recorded_at <= as_of).is_none_or(|v| v.withdrawn) {
-                continue;
-            }
-            let one = interval.span_of(group[0].bar.slot);
-            match &mut open {
-                Some(span) if span.end == one.start => span.end = one.end,
-                _ => spans.extend(open.replace(one)),
-            }
-        }
-        spans.extend(open);
-        spans
+        let known = |group: &[Version]| group.iter().rev().find(|v| v.recorded_at <= as_of).filter(|v| !v.withdrawn).map(|v| v.bar.slot);
+        let mut held = Spans::new();
+        held.extend(self.rows.chunk_by(|a, b| a.bar.slot == b.bar.slot).filter_map(known).map(|slot| interval.span_of(slot)));
+        held
     }
 }
 

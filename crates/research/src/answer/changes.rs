@@ -46,6 +46,13 @@ pub(super) struct Pair {
     open: Option<(Option<Open>, Option<Open>)>,
 }
 
+/// Rows of both sides, slot by slot.
+struct Aligned {
+    slots: Vec<Slot>,
+    old: Vec<Option<Row>>,
+    new: Vec<Option<Row>>,
+}
+
 /// A row that differs: the place of its slot among those aligned, what happened to it, and why.
 struct Entry {
     at: usize,
@@ -146,7 +153,7 @@ impl Pair {
         loop {
             let rows = aligned(then.as_mut().zip(was.map(|m| (&*before.resolved, m))), now.as_mut().zip(is.map(|m| (&*after.resolved, m))));
             let rows = rows.await?;
-            if rows.is_empty() {
+            if rows.slots.is_empty() {
                 return Ok(None);
             }
             let batch = self.both.differing(self.at, rows, (&sides.0, &sides.1));
@@ -159,17 +166,10 @@ impl Pair {
 
 impl Both {
     /// Those of some aligned rows of a pair that differ.
-    fn differing(
-        &self,
-        pair: usize,
-        rows: Vec<(Slot, Option<Row>, Option<Row>)>,
-        (then, now): (&Option<Side<'_>>, &Option<Side<'_>>),
-    ) -> Batch {
+    fn differing(&self, pair: usize, Aligned { slots, old, new }: Aligned, (then, now): (&Option<Side<'_>>, &Option<Side<'_>>)) -> Batch {
         // Where one side is not there at all, the other gives the kind of its empty cells.
         let Some(any) = then.as_ref().or(now.as_ref()) else { return Batch::default() };
         let (was, is) = (then.as_ref().unwrap_or(any), now.as_ref().unwrap_or(any));
-        let slots: Vec<Slot> = rows.iter().map(|(slot, ..)| *slot).collect();
-        let (old, new): (Vec<Option<Row>>, Vec<Option<Row>>) = rows.into_iter().map(|(_, old, new)| (old, new)).unzip();
         let moments: Vec<ThenAndNow> = self.moments.iter().map(|c| (was.moments(*c, &slots), is.moments(*c, &slots))).collect();
         let before: Vec<Option<Shown<'_>>> = old.iter().map(|row| row.as_ref().map(Row::shown)).collect();
         let after: Vec<Option<Shown<'_>>> = new.iter().map(|row| row.as_ref().map(Row::shown)).collect();
@@ -212,15 +212,26 @@ impl Both {
 async fn aligned(
     mut then: Option<(&mut Open, (&Resolved, &Member))>,
     mut now: Option<(&mut Open, (&Resolved, &Member))>,
-) -> Result<Vec<(Slot, Option<Row>, Option<Row>)>, DeskError> {
-    let mut out = vec![];
-    while out.len() < ROWS {
+) -> Result<Aligned, DeskError> {
+    let mut out = Aligned { slots: Vec::with_capacity(ROWS), old: Vec::with_capacity(ROWS), new: Vec::with_capacity(ROWS) };
+    while out.slots.len() < ROWS {
         let a = if let Some((open, (resolved, member))) = &mut then { open.peek(resolved, member).await? } else { None };
         let b = if let Some((open, (resolved, member))) = &mut now { open.peek(resolved, member).await? } else { None };
-        let Some(slot) = a.into_iter().chain(b).min() else { break };
-        let old = then.as_mut().filter(|_| a == Some(slot)).and_then(|(open, _)| open.take());
-        let new = now.as_mut().filter(|_| b == Some(slot)).and_then(|(open, _)| open.take());
-        out.push((slot, old, new));
+        let (mut old, mut new) = (then.as_mut().map(|(open, _)| &mut **open), now.as_mut().map(|(open, _)| &mut **open));
+        let (mut then_at, mut now_at) = (a, b);
+        // As long as neither of them has to read on; one that is at its end has nothing more.
+        while out.slots.len() < ROWS && then_at.is_some() == a.is_some() && now_at.is_some() == b.is_some() {
+            let Some(slot) = then_at.into_iter().chain(now_at).min() else { return Ok(out) };
+            let take = |open: &mut Option<&mut Open>, at: &mut Option<Slot>| {
+                let open = open.as_mut().filter(|_| *at == Some(slot))?;
+                let row = open.take();
+                *at = open.waits();
+                row
+            };
+            out.old.push(take(&mut old, &mut then_at));
+            out.new.push(take(&mut new, &mut now_at));
+            out.slots.push(slot);
+        }
     }
     Ok(out)
 }

@@ -167,7 +167,12 @@ impl Open {
                 return Ok(None);
             }
         }
-        Ok(self.waiting.front().map(|row| row.slot))
+        Ok(self.waits())
+    }
+
+    /// The slot of the first row that was read and has not left.
+    pub(super) fn waits(&self) -> Option<Slot> {
+        self.waiting.front().map(|row| row.slot)
     }
 
     /// Takes the row that was looked at.

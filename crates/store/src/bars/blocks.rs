@@ -22,6 +22,7 @@ use parquet::{
     errors::ParquetError,
     file::reader::{FileReader, RowGroupReader, SerializedFileReader},
 };
+use std::ops::Range;
 
 /// Which numbers of bars somebody needs, besides the close. A column that nobody needs is not unpacked: the close stands in the place of
 /// another price then, and a volume or an open interest is absent.
@@ -144,7 +145,8 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
     for index in 0..file.num_row_groups() {
         let group = Group::new(&file, index)?;
         let mut bars = vec![];
-        let withdrawn = group.bars(price_scale, volume_scale, Needed::ALL, &EVERYWHERE, &mut bars)?;
+        let time = group.all("time")?;
+        let withdrawn = group.bars((price_scale, volume_scale), Needed::ALL, &time, &(0..time.len()), &mut bars)?;
         let (recorded_at, fetch) = (group.all("recorded_at")?, group.all("fetch")?);
         let stamps = recorded_at.into_iter().zip(fetch).enumerate();
         rows.extend(stamps.zip(bars).map(|((i, (at, fetch)), bar)| {
@@ -161,15 +163,69 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
 ///
 /// # Errors
 /// When `body` is not such a file.
-pub fn decode_plain(body: Vec<u8>, (price_scale, volume_scale): (u8, u8), needed: Needed, span: &Span, out: &mut Vec<Bar>) -> Decoded<()> {
+pub fn decode_plain(body: Vec<u8>, scales: (u8, u8), needed: Needed, span: &Span, out: &mut Vec<Bar>) -> Decoded<()> {
     let file = SerializedFileReader::new(Bytes::from(body))?;
     for index in 0..file.num_row_groups() {
-        Group::new(&file, index)?.bars(price_scale, volume_scale, needed, span, out)?;
+        let group = Group::new(&file, index)?;
+        let time = group.all("time")?;
+        group.bars(scales, needed, &time, &in_span(&time, span), out)?;
     }
     Ok(())
 }
 
-const EVERYWHERE: Span = Slot(i64::MIN)..Slot(i64::MAX);
+/// Reads the bars of a file as they were known at an instant, as [`Versions::as_of`] would choose them: rows that are not chosen do not
+/// become bars. Those in `span` are put behind those in `out`.
+///
+/// # Errors
+/// When `body` is not such a file.
+pub fn decode_as_of(body: Vec<u8>, scales: (u8, u8), as_of: Timestamp, needed: Needed, span: &Span, out: &mut Vec<Bar>) -> Decoded<()> {
+    let file = SerializedFileReader::new(Bytes::from(body))?;
+    for index in 0..file.num_row_groups() {
+        let group = Group::new(&file, index)?;
+        let time = group.all("time")?;
+        let rows = group.known_at(&time, as_of, in_span(&time, span))?;
+        group.bars(scales, needed, &time, &rows, out)?;
+    }
+    Ok(())
+}
+
+/// The slots of the bars that a file had at an instant, in order.
+///
+/// # Errors
+/// When `body` is not such a file.
+pub fn decode_slots(body: Vec<u8>, as_of: Timestamp) -> Decoded<Vec<Slot>> {
+    let file = SerializedFileReader::new(Bytes::from(body))?;
+    let mut out = vec![];
+    for index in 0..file.num_row_groups() {
+        let group = Group::new(&file, index)?;
+        let time = group.all("time")?;
+        out.extend(group.known_at(&time, as_of, 0..time.len())?.iter().map(|row| Slot(time[*row])));
+    }
+    Ok(out)
+}
+
+/// The rows of a group whose slots lie in `span`.
+fn in_span(time: &[i64], span: &Span) -> Range<usize> {
+    let before = |slot: Slot| time.partition_point(|at| *at < slot.0);
+    before(span.start)..before(span.end).max(before(span.start))
+}
+
+/// Rows of a group, in order: a stretch of them, or those that were chosen.
+trait Chosen {
+    fn each(&self) -> impl Iterator<Item = usize>;
+}
+
+impl Chosen for Range<usize> {
+    fn each(&self) -> impl Iterator<Item = usize> {
+        self.clone()
+    }
+}
+
+impl Chosen for Vec<usize> {
+    fn each(&self) -> impl Iterator<Item = usize> {
+        self.iter().copied()
+    }
+}
 
 struct Group<'f> {
     reader: Box<dyn RowGroupReader + 'f>,
@@ -187,11 +243,33 @@ impl<'f> Group<'f> {
         Ok(Group { reader: file.get_row_group(index)?, count: file.metadata().row_group(index).num_rows() as usize })
     }
 
-    /// Puts the bars of the group that lie in `span` behind those in `out`; the levels of its prices where some row may have none.
-    fn bars(&self, price_scale: u8, volume_scale: u8, needed: Needed, span: &Span, out: &mut Vec<Bar>) -> Decoded<Vec<i16>> {
-        let time = self.all("time")?;
-        let before = |slot: Slot| time.partition_point(|at| *at < slot.0);
-        let rows = before(span.start)..before(span.end).max(before(span.start));
+    /// The rows that were known at an instant, one for each slot at most: the last that was learned until then, where it is not withdrawn.
+    fn known_at(&self, time: &[i64], as_of: Timestamp, rows: Range<usize>) -> Decoded<Vec<usize>> {
+        let recorded_at = self.all("recorded_at")?;
+        let levels = self.spread("close")?.1;
+        let mut out: Vec<usize> = Vec::with_capacity(rows.len());
+        let mut known = None;
+        for row in rows.clone() {
+            if recorded_at[row] <= as_of.0 {
+                known = Some(row);
+            }
+            let ends = row + 1 == rows.end || time[row + 1] != time[row];
+            if ends {
+                out.extend(known.take().filter(|row| levels.get(*row).is_none_or(|level| *level > 0)));
+            }
+        }
+        Ok(out)
+    }
+
+    /// Puts the bars of some rows behind those in `out`; the levels of its prices where some row may have none.
+    fn bars(
+        &self,
+        (price_scale, volume_scale): (u8, u8),
+        needed: Needed,
+        time: &[i64],
+        rows: &impl Chosen,
+        out: &mut Vec<Bar>,
+    ) -> Decoded<Vec<i16>> {
         // A bar has all its prices or none, so the levels of one are those of all.
         let (close, levels) = self.spread("close")?;
         let price = |name, needed: bool| needed.then(|| Ok::<Spread, ParquetError>(self.spread(name)?.0)).transpose();
@@ -214,11 +292,11 @@ impl<'f> Group<'f> {
             let volume = |i: usize| Decimal { mantissa: v[i], scale: volume_scale };
             let from = out.len();
             match known.is_empty() {
-                true => out.extend(rows.clone().map(|i| bar(i, Some(volume(i))))),
-                false => out.extend(rows.clone().map(|i| bar(i, known.get(i).is_none_or(|level| *level > 0).then(|| volume(i))))),
+                true => out.extend(rows.each().map(|i| bar(i, Some(volume(i))))),
+                false => out.extend(rows.each().map(|i| bar(i, known.get(i).is_none_or(|level| *level > 0).then(|| volume(i))))),
             }
             if let Some(interest) = interest {
-                for (i, bar) in rows.zip(&mut out[from..]) {
+                for (i, bar) in rows.each().zip(&mut out[from..]) {
                     *bar = bar.with_open_interest(interest.at(i, None)?);
                 }
             }
@@ -240,7 +318,7 @@ impl<'f> Group<'f> {
             let interest = interest.as_ref().map_or(Ok(None), |interest| interest.at(i, own(5)))?;
             Decoded::Ok(Bar::new(Slot(time[i]), prices, volume).with_open_interest(interest))
         };
-        for i in rows {
+        for i in rows.each() {
             out.push(bar(i)?);
         }
         Ok(levels)
@@ -356,7 +434,7 @@ mod tests {
     }
 
     prop_compose! {
-        fn version(few: bool)(slot in -1_000_000i64..1_000_000_000, at in 0i64..1_000, fetch in 1i64..99, prices in prop::array::uniform4(number(few)),
+        fn version(few: bool, slots: Range<i64>)(slot in slots, at in 0i64..1_000, fetch in 1i64..99, prices in prop::array::uniform4(number(few)),
                      volume in prop::option::of(number(few)), interest in prop::option::weighted(0.3, number(few)),
                      withdrawn in prop::bool::weighted(0.1)) -> Version {
             let bar = Bar::new(Slot(slot), prices, volume).with_open_interest(interest);
@@ -369,7 +447,7 @@ mod tests {
         /// Any number beside any other reads back as it was printed.
         #[test]
         fn a_block_reads_back_versions_and_all(
-            rows in any::<bool>().prop_flat_map(|few| prop::collection::vec(version(few), 0..300)),
+            rows in any::<bool>().prop_flat_map(|few| prop::collection::vec(version(few, -1_000_000..1_000_000_000), 0..300)),
             daily in any::<bool>(),
         ) {
             let interval = if daily { Interval::Daily } else { Interval::MINUTE };
@@ -377,6 +455,26 @@ mod tests {
             let (price, volume) = digits(&versions);
             let read = decode(encode(interval, &versions).unwrap(), price.scale, volume.scale).unwrap();
             prop_assert_eq!(format!("{read:?}"), format!("{versions:?}"));
+        }
+
+        /// Rows that are chosen while a block is read are those that would be chosen of all its versions, at any instant and in any span.
+        #[test]
+        fn what_was_known_at_an_instant_is_read_without_the_rest(
+            rows in (any::<bool>(), 1i64..100).prop_flat_map(|(few, to)| prop::collection::vec(version(few, 0..to), 0..300)),
+            as_of in 0i64..1_000,
+            (from, to) in (-10i64..100, -10i64..100),
+        ) {
+            let mut versions = Versions::default();
+            rows.into_iter().for_each(|v| versions.absorb(Versions { rows: vec![v] }));
+            let (price, volume) = digits(&versions);
+            let (scales, span, as_of) = ((price.scale, volume.scale), Slot(from)..Slot(to), Timestamp(as_of));
+            let body = || encode(Interval::MINUTE, &versions).unwrap();
+            let known = versions.as_of(as_of).rows;
+            let within: Vec<Bar> = known.iter().copied().filter(|b| span.contains(&b.slot)).collect();
+            let mut read = vec![];
+            decode_as_of(body(), scales, as_of, Needed::ALL, &span, &mut read).unwrap();
+            prop_assert_eq!(format!("{read:?}"), format!("{within:?}"));
+            prop_assert_eq!(decode_slots(body(), as_of).unwrap(), known.iter().map(|b| b.slot).collect::<Vec<_>>());
         }
 
         #[test]

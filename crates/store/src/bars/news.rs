@@ -177,7 +177,7 @@ pub(crate) struct StoredBlock {
 
 impl StoredBlock {
     /// Whether each of its slots stands once, is not withdrawn and was known at an instant.
-    pub(crate) fn is_plain(&self, as_of: Timestamp) -> bool {
+    fn is_plain(&self, as_of: Timestamp) -> bool {
         self.versions == self.bars && self.last_recorded.is_some_and(|last| last <= as_of.0)
     }
 
@@ -186,10 +186,20 @@ impl StoredBlock {
         blocks::decode(self.body, self.price_scale as u8, self.volume_scale as u8).map_err(damaged)
     }
 
-    /// Puts the bars of a block of one version a slot that lie in `span` behind those in `out`.
-    pub(crate) fn open_plain(self, needed: Needed, span: &Span, out: &mut Vec<Bar>) -> Result<()> {
-        let damaged = |source| StoreError::Damaged { block: self.id, source };
-        blocks::decode_plain(self.body, (self.price_scale as u8, self.volume_scale as u8), needed, span, out).map_err(damaged)
+    /// Puts the bars of a block as they were known at an instant, those that lie in `span`, behind those in `out`.
+    pub(crate) fn open_at(self, as_of: Timestamp, needed: Needed, span: &Span, out: &mut Vec<Bar>) -> Result<()> {
+        let (damaged, scales) =
+            (|source| StoreError::Damaged { block: self.id, source }, (self.price_scale as u8, self.volume_scale as u8));
+        match self.is_plain(as_of) {
+            true => blocks::decode_plain(self.body, scales, needed, span, out),
+            false => blocks::decode_as_of(self.body, scales, as_of, needed, span, out),
+        }
+        .map_err(damaged)
+    }
+
+    /// The slots of the bars that a block had at an instant.
+    pub(crate) fn slots_at(self, as_of: Timestamp) -> Result<Vec<Slot>> {
+        blocks::decode_slots(self.body, as_of).map_err(|source| StoreError::Damaged { block: self.id, source })
     }
 }
 

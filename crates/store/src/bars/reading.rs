@@ -165,11 +165,11 @@ impl Store {
             }
         };
         let tail_spans: HashSet<Slot> = reading.tail.rows.iter().map(|v| blocks::span_of(reading.interval, v.bar.slot).start).collect();
-        let apart = |b: &StoredBlock| b.is_plain(reading.as_of) && !tail_spans.contains(&Slot(b.span_start));
+        let apart = |b: &StoredBlock| !tail_spans.contains(&Slot(b.span_start));
         let mut out = Bars::default();
         // A block that came into being meanwhile holds what the tail held.
         if blocks.len() > 1 && blocks.len() == reading.blocks.len() && blocks.iter().all(apart) {
-            out = side_by_side(blocks, needed, &reading.span).await?;
+            out = side_by_side(blocks, reading.as_of, needed, &reading.span).await?;
             reading.blocks.clear();
             let behind = out.rows.len();
             while let Some(bars) = reading.next().await? {
@@ -255,15 +255,17 @@ impl Store {
         .await?;
         snapshot.commit().await?;
         let known_at = &known_at;
-        let open = |(series, interval, id)| async move {
+        let open = |(series, interval, id): (i64, Interval, i64)| async move {
             let block = sqlx::query_as!(
                 StoredBlock,
                 "SELECT id, span_start, versions, bars, price_scale, volume_scale, last_recorded, body FROM block WHERE id = ?",
                 id
             );
             let (block, at) = (block.fetch_one(&self.readers).await?, known_at(series));
-            let held = tokio::task::spawn_blocking(move || block.open().map(|versions| versions.held(interval, at)));
-            Ok::<_, StoreError>((series, held.await.map_err(|_| StoreError::Closed)??))
+            let slots = tokio::task::spawn_blocking(move || block.slots_at(at)).await.map_err(|_| StoreError::Closed)??;
+            let mut held = Spans::new();
+            held.extend(slots.into_iter().map(|slot| interval.span_of(slot)));
+            Ok::<_, StoreError>((series, held))
         };
         let opened: Vec<(i64, Spans)> = stream::iter(later).map(open).buffered(OPENED_AT_ONCE).try_collect().await?;
         for (series, held) in opened {
@@ -291,9 +293,9 @@ impl Store {
     }
 }
 
-/// Opens blocks of one version a slot on all cores, and gives their bars in `span` in the order of the blocks. The first share has room for
+/// Opens blocks on all cores, and gives their bars in `span` as of an instant in the order of the blocks. The first share has room for
 /// all of them: a bar is copied once at most, since fresh memory costs as much time as decoding does.
-async fn side_by_side(blocks: Vec<StoredBlock>, needed: Needed, span: &Span) -> Result<Bars> {
+async fn side_by_side(blocks: Vec<StoredBlock>, as_of: Timestamp, needed: Needed, span: &Span) -> Result<Bars> {
     let hands = std::thread::available_parallelism().map_or(1, usize::from);
     let share = blocks.len().div_ceil(hands);
     let counted = |blocks: &[StoredBlock]| blocks.iter().map(|b| b.bars as usize).sum::<usize>();
@@ -306,7 +308,7 @@ async fn side_by_side(blocks: Vec<StoredBlock>, needed: Needed, span: &Span) -> 
         let span = span.clone();
         tasks.push(tokio::task::spawn_blocking(move || {
             let mut rows = Vec::with_capacity(room);
-            mine.into_iter().try_for_each(|block| block.open_plain(needed, &span, &mut rows)).map(|()| rows)
+            mine.into_iter().try_for_each(|block| block.open_at(as_of, needed, &span, &mut rows)).map(|()| rows)
         }));
     }
     let mut out = Bars::default();
@@ -366,9 +368,9 @@ impl Reading {
                 None => from_tail.as_of(self.as_of),
                 Some(_) => {
                     let stored = self.block(span.start).await?;
-                    if stored.is_plain(self.as_of) && from_tail.rows.is_empty() {
+                    if from_tail.rows.is_empty() {
                         let mut bars = Bars::default();
-                        stored.open_plain(self.needed, &self.span, &mut bars.rows)?;
+                        stored.open_at(self.as_of, self.needed, &self.span, &mut bars.rows)?;
                         bars
                     } else {
                         let mut versions = stored.open()?;
