@@ -2,6 +2,7 @@
 
 use crate::{Result, Store, StoreError};
 use mizuno_core::Timestamp;
+use serde_json::json;
 use std::collections::HashSet;
 
 /// How an edition stands.
@@ -256,24 +257,20 @@ impl Store {
     /// # Errors
     /// When the database cannot be written.
     pub async fn keep_edition_files(&self, edition: i64, files: Vec<FileRow>) -> Result<()> {
+        let row = |f: &FileRow| json!([f.path, f.digest, f.bytes, f.rows, f.made_of, u8::from(f.linked)]);
+        let files = files.iter().map(row).collect::<serde_json::Value>().to_string();
         self.writer
             .run(move |c, _| {
                 Box::pin(async move {
-                    for file in files {
-                        let linked = i64::from(file.linked);
-                        sqlx::query!(
-                            "INSERT OR REPLACE INTO edition_file (edition, path, digest, bytes, rows, made_of, linked) VALUES (?, ?, ?, ?, ?, ?, ?)",
-                            edition,
-                            file.path,
-                            file.digest,
-                            file.bytes,
-                            file.rows,
-                            file.made_of,
-                            linked
-                        )
-                        .execute(&mut *c)
-                        .await?;
-                    }
+                    // All of them in one message to the database.
+                    sqlx::query!(
+                        "INSERT OR REPLACE INTO edition_file (edition, path, digest, bytes, rows, made_of, linked)
+                         SELECT ?, value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5 FROM json_each(?)",
+                        edition,
+                        files
+                    )
+                    .execute(c)
+                    .await?;
                     Ok(())
                 })
             })

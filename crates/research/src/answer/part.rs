@@ -16,8 +16,14 @@ use std::{collections::HashMap, ops::Range, sync::Arc};
 /// Trade dates, the last not included.
 pub(crate) type Dates = Range<TradeDate>;
 
-/// When something was last learned of each series, for each of some stretches of trade dates, by their places.
-pub(crate) struct Learned(HashMap<i64, Vec<Option<Timestamp>>>);
+/// What all parts of an answer follow from.
+#[derive(Default)]
+pub(crate) struct Learned {
+    /// The question.
+    question: Vec<u8>,
+    /// When something was last learned of each series, for each of some stretches of trade dates, by their places.
+    stamps: HashMap<i64, Vec<Option<Timestamp>>>,
+}
 
 impl Prepared {
     /// The series at these places, on some trade dates or on all.
@@ -124,7 +130,7 @@ impl Prepared {
     /// When the store cannot be read.
     pub(crate) async fn learned(&self, stretches: &[Option<Dates>]) -> Result<Learned, DeskError> {
         if !self.tells() {
-            return Ok(Learned(HashMap::new()));
+            return Ok(Learned::default());
         }
         let mut wanted = vec![];
         for member in self.members.iter().flat_map(|m| [Some(m), m.other.as_deref()]).flatten() {
@@ -136,7 +142,8 @@ impl Prepared {
             let store = desk.store.clone();
             async move { Ok((row.id, store.learned(&row, &spans, instant).await?)) }
         };
-        Ok(Learned(desk.hands.side_by_side("looking for what was learned", wanted, look).try_collect().await?))
+        let question = crate::question::Question { as_of: None, ..self.resolved.question.clone() }.to_json().into_bytes();
+        Ok(Learned { question, stamps: desk.hands.side_by_side("looking for what was learned", wanted, look).try_collect().await? })
     }
 
     /// What the part at some places and in one of these stretches follows from; `None` where that cannot be told.
@@ -152,7 +159,7 @@ impl Prepared {
         if !self.tells() {
             return Ok(None);
         }
-        let mut out = crate::question::Question { as_of: None, ..self.resolved.question.clone() }.to_json().into_bytes();
+        let mut out = learned.question.clone();
         out.push(u8::from(self.several));
         for place in places {
             let member = &self.members[*place];
@@ -209,7 +216,7 @@ impl Prepared {
             }
             subject => subjects.push(subject),
         }
-        let stamp = |id: i64| learned.0.get(&id).and_then(|stamps| stamps.get(at).copied().flatten());
+        let stamp = |id: i64| learned.stamps.get(&id).and_then(|stamps| stamps.get(at).copied().flatten());
         for subject in subjects {
             match subject {
                 Subject::Chain(_) => {}

@@ -31,6 +31,7 @@ use mizuno_desk::DeskError;
 use mizuno_store::{editions::FileRow, payloads::digest};
 use std::{
     collections::HashMap,
+    io::ErrorKind,
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
 };
@@ -270,15 +271,21 @@ impl Maker {
         if std::fs::metadata(&from).is_ok_and(|there| there.len() != old.bytes as u64) {
             return Ok(None);
         }
-        if let Some(parent) = to.parent() {
-            std::fs::create_dir_all(parent).map_err(|e| failed(parent, &e))?;
-        }
-        match std::fs::remove_file(&to) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(failed(&to, &e)),
-            _ => {}
-        }
-        let linked = std::fs::hard_link(&from, &to).or_else(|_| std::fs::copy(&from, &to).map(drop));
-        match linked {
+        let link = || std::fs::hard_link(&from, &to);
+        let linked = match link().map_err(|e| e.kind()) {
+            // Seldom: the first file in its folder, and one that was left behind.
+            Err(ErrorKind::NotFound) => {
+                let parent = to.parent().unwrap_or(&self.folder);
+                std::fs::create_dir_all(parent).map_err(|e| failed(parent, &e))?;
+                link()
+            }
+            Err(ErrorKind::AlreadyExists) => {
+                std::fs::remove_file(&to).map_err(|e| failed(&to, &e))?;
+                link()
+            }
+            linked => linked.map_err(Into::into),
+        };
+        match linked.or_else(|_| std::fs::copy(&from, &to).map(drop)) {
             Ok(()) => Ok(Some(FileRow { linked: true, ..old.clone() })),
             // Somebody has taken it away: it is made anew.
             Err(_) => Ok(None),

@@ -8,6 +8,7 @@ use crate::{
 use mizuno_config::{Edition, edition::ABOUT};
 use mizuno_core::Completeness;
 use mizuno_store::editions::FileRow;
+use serde::Serialize;
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 
@@ -38,6 +39,53 @@ pub(super) struct Told {
     pub headings: Vec<Heading>,
 }
 
+/// The package; its fields stand in order of their names, as those of all JSON in it do.
+#[derive(Serialize)]
+struct Package<'a> {
+    created: String,
+    mizuno: Value,
+    name: String,
+    resources: Vec<Entry<'a>>,
+    title: &'a str,
+}
+
+/// A resource. Those of answers can be many thousands, so these are written as they are.
+#[derive(Serialize)]
+#[serde(untagged)]
+enum Entry<'a> {
+    File(FileEntry<'a>),
+    Other(Value),
+}
+
+#[derive(Serialize)]
+struct FileEntry<'a> {
+    bytes: i64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    dialect: Option<Dialect>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    encoding: Option<&'static str>,
+    format: &'static str,
+    hash: String,
+    mediatype: Option<&'static str>,
+    mizuno: Cut<'a>,
+    name: String,
+    path: &'a str,
+    schema: &'a str,
+}
+
+#[derive(Serialize)]
+struct Dialect {
+    delimiter: char,
+    header: bool,
+}
+
+#[derive(Serialize)]
+struct Cut<'a> {
+    cut: &'a BTreeMap<&'static str, String>,
+    question: &'a str,
+    rows: i64,
+}
+
 /// The package as JSON.
 pub(super) fn text(
     edition: &Edition,
@@ -47,23 +95,24 @@ pub(super) fn text(
     about: &[FileRow],
     tables: &[Told],
 ) -> String {
-    let mut resources: Vec<Value> = vec![];
-    for answer in answered {
-        resources.extend(answer.files.iter().map(|file| resource(answer, file)));
+    let mut resources: Vec<Entry<'_>> = vec![];
+    let schemas: Vec<String> = answered.iter().map(schema_path).collect();
+    for (answer, schema) in answered.iter().zip(&schemas) {
+        resources.extend(answer.files.iter().map(|file| Entry::File(resource(answer, schema, file))));
     }
     for row in about.iter().filter(|row| row.path.ends_with(".csv")) {
         let name = row.path.trim_start_matches(ABOUT).trim_start_matches('/').trim_end_matches(".csv");
         let table = contents.tables.iter().find(|(table, _)| *table == name).map(|(_, table)| table);
-        resources.push(described(row, name, table));
+        resources.push(Entry::Other(described(row, name, table)));
     }
-    resources.extend(tables.iter().map(beside));
+    resources.extend(tables.iter().map(|told| Entry::Other(beside(told))));
     let questions: Map<String, Value> = answered.iter().map(|a| (a.name.clone(), told(&a.question, &a.adjustment, &a.units))).collect();
-    let package = json!({
-        "name": edition.name.to_lowercase(),
-        "title": edition.title,
-        "created": second(contents.instant),
-        "resources": resources,
-        "mizuno": {
+    let package = Package {
+        name: edition.name.to_lowercase(),
+        title: &edition.title,
+        created: second(contents.instant),
+        resources,
+        mizuno: json!({
             "as_of": contents.instant.to_string(),
             "program": PROGRAM,
             "configuration": contents.configuration,
@@ -77,8 +126,8 @@ pub(super) fn text(
                 "instruments_joined": contents.joined,
                 "instruments_left": contents.left,
             })),
-        },
-    });
+        }),
+    };
     let mut out = serde_json::to_string_pretty(&package).unwrap_or_default();
     out.push('\n');
     out
@@ -175,26 +224,27 @@ fn filed(row: &FileRow, format: Format) -> Value {
     json!({
         "path": row.path,
         "format": format.word(),
-        "mediatype": format.media_type().split(';').next(),
+        "mediatype": media_type(format),
         "bytes": row.bytes,
         "hash": format!("sha256:{}", row.digest),
     })
 }
 
-fn resource(answer: &Answered, file: &Resource) -> Value {
+fn resource<'a>(answer: &'a Answered, schema: &'a str, file: &'a Resource) -> FileEntry<'a> {
     let (row, format) = (&file.row, answer.question.file.format);
-    let mut out = filed(row, format);
-    out["name"] = json!(named(&row.path));
-    out["schema"] = json!(schema_path(answer));
-    out["mizuno"] = json!({ "question": answer.name, "cut": file.cut, "rows": row.rows });
-    if format == Format::Csv {
-        out["encoding"] = json!("utf-8");
-        out["dialect"] = json!({
-            "delimiter": char::from(answer.question.file.separator).to_string(),
-            "header": answer.question.file.header,
-        });
+    let is_text = format == Format::Csv;
+    FileEntry {
+        bytes: row.bytes,
+        dialect: is_text.then(|| Dialect { delimiter: char::from(answer.question.file.separator), header: answer.question.file.header }),
+        encoding: is_text.then_some("utf-8"),
+        format: format.word(),
+        hash: format!("sha256:{}", row.digest),
+        mediatype: media_type(format),
+        mizuno: Cut { cut: &file.cut, question: &answer.name, rows: row.rows },
+        name: named(&row.path),
+        path: &row.path,
+        schema,
     }
-    out
 }
 
 fn described(row: &FileRow, name: &str, table: Option<&Table>) -> Value {
@@ -206,6 +256,10 @@ fn described(row: &FileRow, name: &str, table: Option<&Table>) -> Value {
         out["schema"] = json!({ "fields": fields, "missingValues": [""] });
     }
     out
+}
+
+fn media_type(format: Format) -> Option<&'static str> {
+    format.media_type().split(';').next()
 }
 
 /// A path as the name of a resource: small letters, digits, hyphens, dots and underscores.
