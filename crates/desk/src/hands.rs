@@ -69,14 +69,15 @@ impl Hands {
         Box::pin(stream::iter(many).map(work).chunks(at_a_time).map(done).buffered(AT_ONCE).flat_map(stream::iter))
     }
 
-    /// Works ahead of whoever takes what comes of it, by one or two, until the last or the first that fails, or until nobody takes them. `doing`
-    /// says in an error what was being done.
+    /// Works ahead of whoever takes what comes of it, by so many and one or two, until the last or the first that fails, or until nobody takes
+    /// them. `doing` says in an error what was being done.
     pub fn ahead<T: Send + 'static>(
         &self,
+        by: usize,
         doing: &'static str,
         work: impl Stream<Item = Result<T, DeskError>> + Send + 'static,
     ) -> Ahead<T> {
-        let (send, done) = channel(1);
+        let (send, done) = channel(by.max(1));
         let work = self.spawn(async move {
             let mut work = pin!(work);
             while let Some(next) = work.next().await {

@@ -85,7 +85,7 @@ fn work_goes_ahead_by_little_and_says_how_it_ended() {
         })
     };
     let read = |fails, breaks| {
-        let mut ahead = hands.ahead("counting", numbers(fails, breaks, Arc::default()));
+        let mut ahead = hands.ahead(0, "counting", numbers(fails, breaks, Arc::default()));
         wait(async move {
             let mut found = vec![];
             loop {
@@ -101,7 +101,7 @@ fn work_goes_ahead_by_little_and_says_how_it_ended() {
     let (found, ended) = read(u64::MAX, 3);
     assert!(found == [0, 1, 2] && ended.is_err_and(|why| why.contains("counting")));
     // Nobody takes more than one.
-    let mut ahead = hands.ahead("counting", numbers(u64::MAX, u64::MAX, count));
+    let mut ahead = hands.ahead(0, "counting", numbers(u64::MAX, u64::MAX, count));
     assert_eq!(wait(ahead.next()).unwrap(), Some(0));
     drop(ahead);
     std::thread::sleep(std::time::Duration::from_millis(50));

@@ -104,7 +104,7 @@ impl Reader {
             return self;
         }
         let pieces = stream::try_unfold(self, |mut reader| async move { Ok(reader.next().await?.map(|piece| (piece, reader))) });
-        Reader::Ahead(hands.ahead("reading bars", pieces))
+        Reader::Ahead(hands.ahead(0, "reading bars", pieces))
     }
 
     /// The blocks to come, of one source.

@@ -2,6 +2,7 @@
 
 use crate::{bar::Bar, basis::TakenOut};
 use num_rational::BigRational;
+use std::borrow::Cow;
 
 /// What brought a change about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -64,7 +65,7 @@ pub struct Standpoint<'a> {
     /// The bar that was served, and its source.
     pub bar: Option<(&'a Bar, &'a str)>,
     /// The sources that took part in that slot, best first.
-    pub order: Vec<&'a str>,
+    pub order: Cow<'a, [&'a str]>,
     /// Those of them whose bar there was doubted.
     pub doubted: Vec<&'a str>,
     /// What the served source takes out of its prices, by which they were brought back.
@@ -97,9 +98,9 @@ impl Standpoint<'_> {
 /// use mizuno_core::{Bar, Decimal, Slot, change::{ChangedBy, Standpoint, changed_by}};
 /// let bar = |close: &str| Bar::new(Slot(20_188), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
 /// let (worse, better) = (bar("7.50"), bar("7.55"));
-/// let order = vec!["harbour", "lodestar"];
-/// let then = Standpoint { in_range: true, bar: Some((&worse, "lodestar")), order: order.clone(), ..Standpoint::default() };
-/// let now = Standpoint { in_range: true, bar: Some((&better, "harbour")), order, ..Standpoint::default() };
+/// let order = ["harbour", "lodestar"];
+/// let then = Standpoint { in_range: true, bar: Some((&worse, "lodestar")), order: order[..].into(), ..Standpoint::default() };
+/// let now = Standpoint { in_range: true, bar: Some((&better, "harbour")), order: order[..].into(), ..Standpoint::default() };
 /// assert_eq!(changed_by(&then, &now), ChangedBy::Bar); // the better source has brought its bar
 /// ```
 #[must_use]
@@ -149,15 +150,15 @@ mod tests {
         Bar::new(Slot(1), [close; 4].map(|p| p.parse().unwrap()), None)
     }
 
-    fn at<'a>(bar: &'a Bar, source: &'a str, order: &[&'a str], doubted: &[&'a str]) -> Standpoint<'a> {
-        Standpoint { in_range: true, bar: Some((bar, source)), order: order.to_vec(), doubted: doubted.to_vec(), ..Standpoint::default() }
+    fn at<'a>(bar: &'a Bar, source: &'a str, order: &'a [&'a str], doubted: &[&'a str]) -> Standpoint<'a> {
+        Standpoint { in_range: true, bar: Some((bar, source)), order: order.into(), doubted: doubted.to_vec(), ..Standpoint::default() }
     }
 
     #[test]
     fn each_change_has_the_reason_without_which_the_old_bar_would_stand() {
         let (a, b, a_again) = (bar("7.50"), bar("7.60"), bar("7.5"));
         let both = ["p", "q"];
-        let nothing = |order: &[&'static str], in_range| Standpoint { in_range, order: order.to_vec(), ..Standpoint::default() };
+        let nothing = |order: &'static [&'static str], in_range| Standpoint { in_range, order: order.into(), ..Standpoint::default() };
         let half = BigRational::new(1.into(), 2.into());
         let taken_out = [TakenOut { ex_date: crate::TradeDate(2), prices: half.clone(), volumes: half.recip() }];
         for (then, now, wanted) in [

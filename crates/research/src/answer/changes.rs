@@ -23,6 +23,8 @@ use std::sync::Arc;
 
 /// Rows of both sides that are held against each other at a time: each time they go from one thread to another.
 const ROWS: usize = 4 * A_BATCH;
+/// Batches of a series that may wait while those of the one before are written: of a year of minutes, most.
+const AHEAD: usize = 16;
 /// What happened to a row, by its place among the words of the column `change`.
 const WORDS: [&str; 3] = ["new", "changed", "gone"];
 const NEW: u32 = 0;
@@ -85,7 +87,7 @@ pub(super) fn begin(then: Prepared, now: Prepared, pairs: Pairs, room: Option<(D
     let both = Arc::new(Both { words, moments, values, then, now });
     let pairs = stream::iter(pairs).enumerate().map(move |(at, members)| {
         let rows = Source::Pair(Box::new(Pair { both: both.clone(), at, members, open: None }));
-        if many { rows.ahead(&research.desk.hands) } else { rows }
+        if many { rows.ahead(AHEAD, &research.desk.hands) } else { rows }
     });
     // Of many rows two series are looked at side by side, each ahead of the file.
     let begun = pairs.map(std::future::ready).buffered(if many { 2 } else { 1 });

@@ -260,9 +260,9 @@ impl Source {
         stream::try_unfold(self, |mut rows| async move { Ok(rows.next().await?.map(|batch| (batch, rows))) })
     }
 
-    /// Goes ahead: rows are laid out while those before are written.
-    fn ahead(self, hands: &Hands) -> Source {
-        Source::Ahead(hands.ahead("laying out rows", self.batches()))
+    /// Goes ahead by so many batches and one or two: rows are laid out while those before are written.
+    fn ahead(self, by: usize, hands: &Hands) -> Source {
+        Source::Ahead(hands.ahead(by, "laying out rows", self.batches()))
     }
 }
 
@@ -411,7 +411,7 @@ impl Prepared {
                 let headings = self.long_headings(both);
                 let held: u64 = self.members.iter().filter_map(|m| m.completeness).map(|c| c.held).sum();
                 let rows = Source::Long(Box::new(long::Long::new(self)));
-                Ok(Answer { headings, rows: if typed || held > MANY { rows.ahead(hands) } else { rows } })
+                Ok(Answer { headings, rows: if typed || held > MANY { rows.ahead(0, hands) } else { rows } })
             }
             Layout::Latest => {
                 let headings = self.long_headings(both);
@@ -419,7 +419,7 @@ impl Prepared {
             }
             Layout::Wide { inner } => {
                 let headings = self.wide_headings(&rooms);
-                Ok(Answer { headings, rows: Source::Wide(Box::new(wide::Wide::new(self, inner)?)).ahead(hands) })
+                Ok(Answer { headings, rows: Source::Wide(Box::new(wide::Wide::new(self, inner)?)).ahead(0, hands) })
             }
         }
     }

@@ -79,9 +79,14 @@ impl Maker {
         }
         let files: usize = cuttings.iter().map(|c| c.parts.len()).sum();
         self.progress.files.store(files as u64, std::sync::atomic::Ordering::Relaxed);
-        let contents = Contents::gather(&self.research, &edition, &cuttings, self.instant, self.since).await?;
+        let beside = async {
+            let gathered = Contents::gather(&self.research, &edition, &cuttings, self.instant, self.since).await;
+            let contents = gathered.map_err(|error| self.progress.give_up(error))?;
+            let changes = self.all_changes(&contents, &cuttings).await?;
+            Ok::<_, GivenUp>((contents, changes))
+        };
         // Both take long, and neither needs the other.
-        let (Ok(told), Ok(changes)) = join(self.all_files(&cuttings), self.all_changes(&contents, &cuttings)).await else {
+        let (Ok(told), Ok((contents, changes))) = join(self.all_files(&cuttings), beside).await else {
             return Err(self.progress.failure());
         };
         let mut about = vec![];

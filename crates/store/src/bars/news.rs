@@ -6,6 +6,7 @@ use crate::{
     ranges, spans,
 };
 use mizuno_core::{Bar, Bars, Decimal, Interval, Slot, Span, Timestamp, Version, Versions, versions::Learned};
+use serde::de::DeserializeOwned;
 use sqlx::SqliteConnection;
 
 /// News of at least this many bars goes straight into blocks; less goes into the tail.
@@ -232,10 +233,14 @@ pub(crate) async fn tail(connection: &mut SqliteConnection, series: i64, span: &
     Ok(Versions { rows: rows? })
 }
 
+/// A list that a query gave as JSON.
+pub(crate) fn from_json<T: DeserializeOwned>(kind: &'static str, text: &str) -> Result<T> {
+    serde_json::from_str(text).map_err(|_| StoreError::Unreadable { kind, text: text.chars().take(80).collect() })
+}
+
 /// The same from an array of arrays, in JSON, each with the numbers that make a version.
 pub(crate) fn tail_of(text: &str) -> Result<Versions> {
-    let unreadable = |_| StoreError::Unreadable { kind: "a tail", text: text.chars().take(80).collect() };
-    let rows: Vec<(i64, i64, i64, i64, String)> = serde_json::from_str(text).map_err(unreadable)?;
+    let rows: Vec<(i64, i64, i64, i64, String)> = from_json("a tail", text)?;
     let rows: Result<Vec<Version>> = rows.into_iter().map(|(slot, at, fetch, gone, n)| version(slot, at, fetch, gone != 0, n)).collect();
     let mut rows = rows?;
     rows.sort_by_key(|v| (v.bar.slot, v.recorded_at, v.fetch));

@@ -9,7 +9,7 @@
 use crate::{
     Result, Store, StoreError,
     blocks::{self, Needed},
-    news::{StoredBlock, blocks_over, tail, tail_of},
+    news::{StoredBlock, blocks_over, from_json, tail, tail_of},
     series::SeriesRow,
     spans,
 };
@@ -63,7 +63,7 @@ impl Listed {
 }
 
 /// While its past is collected again on another basis, a series is read as it was before.
-pub(crate) async fn on_one_basis(connection: &mut SqliteConnection, series: i64, as_of: Timestamp) -> Result<Timestamp> {
+async fn on_one_basis(connection: &mut SqliteConnection, series: i64, as_of: Timestamp) -> Result<Timestamp> {
     let rebasing = sqlx::query_scalar!(
         "SELECT min(began_at) AS \"began_at: i64\" FROM rebasing
          WHERE series_id = ?1 AND coalesce(known_at, began_at) <= ?2 AND (ended_at IS NULL OR ended_at > ?2)",
@@ -114,8 +114,7 @@ impl Store {
         let room = |whole: Option<i64>, scale: i64| Digits { whole: whole.unwrap_or(18 - scale) as u8, scale: scale as u8 };
         let tail = tail_of(&found.tail)?;
         let (mut price, mut volume) = blocks::digits(&tail);
-        let listed: Vec<Listed> = serde_json::from_str(&found.blocks)
-            .map_err(|_| StoreError::Unreadable { kind: "a list of blocks", text: found.blocks.chars().take(80).collect() })?;
+        let listed: Vec<Listed> = from_json("a list of blocks", &found.blocks)?;
         for b in &listed {
             (price, volume) = (price.and(room(b.price_whole, b.price_scale)), volume.and(room(b.volume_whole, b.volume_scale)));
         }
