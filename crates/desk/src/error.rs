@@ -1,5 +1,7 @@
 //! Why something cannot be done, in words a person can act on.
 
+use std::path::{Path, PathBuf};
+
 /// Why something is not done.
 #[derive(Debug, thiserror::Error)]
 pub enum DeskError {
@@ -43,6 +45,14 @@ pub enum DeskError {
         /// Everything that is wrong with it.
         source: mizuno_config::Problems,
     },
+    /// A file of ours cannot be read or written.
+    #[error("{}: {}", path.display(), on_disk(source))]
+    File {
+        /// Which one.
+        path: PathBuf,
+        /// Why not.
+        source: std::io::Error,
+    },
     /// What was said cannot be read.
     #[error("{source}")]
     Unreadable {
@@ -70,7 +80,20 @@ pub enum DeskError {
     Stopping,
 }
 
+/// What went wrong with a file, in words a person can act on.
+fn on_disk(error: &std::io::Error) -> String {
+    match error.kind() {
+        std::io::ErrorKind::StorageFull => "the disk is full; make room, and try again".to_owned(),
+        _ => error.to_string(),
+    }
+}
+
 impl DeskError {
+    /// A file of ours cannot be read or written, and why.
+    pub fn file(path: &Path, source: std::io::Error) -> DeskError {
+        DeskError::File { path: path.to_owned(), source }
+    }
+
     /// What was said cannot be read, and why.
     pub fn unreadable(source: impl std::error::Error + Send + Sync + 'static) -> DeskError {
         DeskError::Unreadable { source: Box::new(source) }
@@ -107,5 +130,20 @@ impl DeskError {
             _ => "instruments",
         };
         DeskError::Unknown { kind, id: id.to_owned(), hint, see }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::error::Error;
+
+    #[test]
+    fn a_file_that_has_no_room_is_named_with_the_way_out() {
+        let full = std::io::Error::from(std::io::ErrorKind::StorageFull);
+        let error = DeskError::file(Path::new("editions/monthly/3.csv"), full);
+        assert_eq!(error.to_string(), "editions/monthly/3.csv: the disk is full; make room, and try again");
+        let source = error.source().and_then(|source| source.downcast_ref::<std::io::Error>());
+        assert_eq!(source.map(std::io::Error::kind), Some(std::io::ErrorKind::StorageFull));
     }
 }

@@ -12,15 +12,6 @@ use std::{
 /// Bytes written at once.
 const PIECE: usize = 256 << 10;
 
-/// What went wrong with a path, in words a person can act on.
-pub(super) fn failed(path: &Path, error: &std::io::Error) -> DeskError {
-    let what = match error.kind() {
-        std::io::ErrorKind::StorageFull => "the disk is full; make room, and make it again".to_owned(),
-        _ => error.to_string(),
-    };
-    DeskError::Invalid(format!("{}: {what}", path.display()))
-}
-
 /// A file being written. It has its name when it is whole.
 pub(super) struct Written {
     path: PathBuf,
@@ -35,10 +26,10 @@ impl Written {
     pub fn begin(folder: &Path, name: &str) -> Result<Written, DeskError> {
         let path = folder.join(name);
         let parent = path.parent().unwrap_or(folder);
-        std::fs::create_dir_all(parent).map_err(|e| failed(parent, &e))?;
+        std::fs::create_dir_all(parent).map_err(|e| DeskError::file(parent, e))?;
         // One that was left behind may be closed to writers already.
         let _ = std::fs::remove_file(unfinished(&path));
-        let file = File::create(unfinished(&path)).map_err(|e| failed(&path, &e))?;
+        let file = File::create(unfinished(&path)).map_err(|e| DeskError::file(&path, e))?;
         Ok(Written { path, file, sum: Context::new(&SHA256), waiting: Vec::with_capacity(PIECE * 2), bytes: 0 })
     }
 
@@ -50,7 +41,7 @@ impl Written {
     /// Writes what waits, where that is enough to be worth it.
     pub fn flush(&mut self, progress: &Progress, all: bool) -> Result<(), DeskError> {
         if self.waiting.len() >= PIECE || all {
-            self.file.write_all(&self.waiting).map_err(|e| failed(&self.path, &e))?;
+            self.file.write_all(&self.waiting).map_err(|e| DeskError::file(&self.path, e))?;
             self.sum.update(&self.waiting);
             self.bytes += self.waiting.len() as u64;
             Progress::add(&progress.bytes, self.waiting.len() as u64);
@@ -70,7 +61,7 @@ impl Written {
             self.file.sync_all()?;
             std::fs::rename(unfinished(&self.path), &self.path)
         };
-        done().map_err(|e| failed(&self.path, &e))?;
+        done().map_err(|e| DeskError::file(&self.path, e))?;
         Ok((hex(self.sum.finish().as_ref()), self.bytes))
     }
 }

@@ -1,10 +1,6 @@
 //! Editions under way: begun, taken up again after a kill, put in their place, and ended.
 
-use super::{
-    Progress, Recipe, SUMS, Told,
-    file::{failed, sync_names},
-    making::Maker,
-};
+use super::{Progress, Recipe, SUMS, Told, file::sync_names, making::Maker};
 use crate::{Research, question::Question};
 use mizuno_core::Timestamp;
 use mizuno_desk::{DeskError, Event};
@@ -183,7 +179,7 @@ impl Research {
             std::fs::rename(&folder, &place)?;
             std::fs::File::open(parent)?.sync_all()
         };
-        done().map_err(|e| failed(&place, &e))?;
+        done().map_err(|e| DeskError::file(&place, e))?;
         Ok(made.sums)
     }
 }

@@ -1,11 +1,6 @@
 //! Editions that are there: verified, held against each other, pinned, withdrawn, and taken away by policy.
 
-use super::{
-    Progress, Recipe, SUMS,
-    alike::says_the_same,
-    file::{failed, sum_of},
-    making::Maker,
-};
+use super::{Progress, Recipe, SUMS, alike::says_the_same, file::sum_of, making::Maker};
 use crate::{
     Research,
     answer::batch::{Cells, Kind},
@@ -185,7 +180,7 @@ impl Research {
             // Nobody is to see half of it: it gets another name first.
             let gone = self.editions_folder().join(".making").join(format!("{}-{}-gone", row.spec, row.number));
             self.desk.store.expire_edition(row.id).await?;
-            take_away(&folder, &gone).map_err(|e| failed(&folder, &e))?;
+            take_away(&folder, &gone).map_err(|e| DeskError::file(&folder, e))?;
         }
         if !old.is_empty() {
             self.desk.events.tell(mizuno_desk::Event::Editions);

@@ -9,7 +9,7 @@ use super::{
     beside::{self, Beside},
     contents::Contents,
     cutting::{Cutting, Part},
-    file::{Written, failed},
+    file::Written,
     package::{self, Answered, Resource, Told},
     page,
 };
@@ -72,7 +72,7 @@ impl Maker {
     /// Makes every file.
     pub async fn make(&self) -> Result<Made, DeskError> {
         let edition = self.recipe.edition()?;
-        std::fs::create_dir_all(&self.folder).map_err(|e| failed(&self.folder, &e))?;
+        std::fs::create_dir_all(&self.folder).map_err(|e| DeskError::file(&self.folder, e))?;
         let mut cuttings = vec![];
         for file in &edition.files {
             cuttings.push(Arc::new(self.research.cut(&self.recipe, file, self.instant).await?));
@@ -187,10 +187,10 @@ impl Maker {
             None => row,
             Some(_) => {
                 let aside = path.with_extension("made");
-                std::fs::rename(&path, &aside).map_err(|e| failed(&path, &e))?;
+                std::fs::rename(&path, &aside).map_err(|e| DeskError::file(&path, e))?;
                 let taken = self.taken_over(&row.path, is_same)?;
                 let done = if taken.is_some() { std::fs::remove_file(&aside) } else { std::fs::rename(&aside, &path) };
-                done.map_err(|e| failed(&path, &e))?;
+                done.map_err(|e| DeskError::file(&path, e))?;
                 taken.map_or_else(|| row.clone(), |linked| FileRow { made_of: row.made_of.clone(), ..linked })
             }
         };
@@ -281,11 +281,11 @@ impl Maker {
             // Seldom: the first file in its folder, and one that was left behind.
             Err(ErrorKind::NotFound) => {
                 let parent = to.parent().unwrap_or(&self.folder);
-                std::fs::create_dir_all(parent).map_err(|e| failed(parent, &e))?;
+                std::fs::create_dir_all(parent).map_err(|e| DeskError::file(parent, e))?;
                 link()
             }
             Err(ErrorKind::AlreadyExists) => {
-                std::fs::remove_file(&to).map_err(|e| failed(&to, &e))?;
+                std::fs::remove_file(&to).map_err(|e| DeskError::file(&to, e))?;
                 link()
             }
             linked => linked.map_err(Into::into),

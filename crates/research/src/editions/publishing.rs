@@ -6,7 +6,6 @@
 
 use super::{
     Recipe, SUMS,
-    file::failed,
     storage::{is_read_there, lies_in, name_newest, refused, storage},
 };
 use crate::Research;
@@ -130,16 +129,16 @@ impl Research {
     /// Sends a file, in parts where it is large.
     async fn send(&self, storage: &AmazonS3, row: &EditionRow, file: &FileRow, to: &Key) -> Result<(), DeskError> {
         let path = self.edition_folder(row).join(&file.path);
-        let mut open = std::fs::File::open(&path).map_err(|e| failed(&path, &e))?;
+        let mut open = std::fs::File::open(&path).map_err(|e| DeskError::file(&path, e))?;
         let mut piece = vec![0; PART.min(file.bytes.unsigned_abs() as usize)];
         if file.bytes.unsigned_abs() as usize <= PART {
-            open.read_exact(&mut piece).map_err(|e| failed(&path, &e))?;
+            open.read_exact(&mut piece).map_err(|e| DeskError::file(&path, e))?;
             return storage.put(to, PutPayload::from(piece)).await.map(drop).map_err(|e| refused(&file.path, &e));
         }
         let upload = storage.put_multipart(to).await.map_err(|e| refused(&file.path, &e))?;
         let mut parts = WriteMultipart::new_with_chunk_size(upload, PART);
         loop {
-            let n = open.read(&mut piece).map_err(|e| failed(&path, &e))?;
+            let n = open.read(&mut piece).map_err(|e| DeskError::file(&path, e))?;
             if n == 0 {
                 break;
             }

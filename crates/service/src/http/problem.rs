@@ -62,6 +62,9 @@ impl From<DeskError> for Refusal {
             DeskError::Store(StoreError::NotWriting { .. }) => {
                 Refusal::new(StatusCode::INSUFFICIENT_STORAGE, "not-writing", "Nothing can be written at the moment", detail)
             }
+            DeskError::File { source, .. } if source.kind() == std::io::ErrorKind::StorageFull => {
+                Refusal::new(StatusCode::INSUFFICIENT_STORAGE, "disk-full", "The disk is full", detail)
+            }
             DeskError::Store(StoreError::DiskFull) => {
                 Refusal::new(StatusCode::INSUFFICIENT_STORAGE, "disk-full", "The disk is full", detail)
             }
