@@ -157,49 +157,49 @@ mod tests {
     #[test]
     fn each_change_has_the_reason_without_which_the_old_bar_would_stand() {
         let (a, b, a_again) = (bar("7.50"), bar("7.60"), bar("7.5"));
-        let both = ["p", "q"];
+        let both: &[&str] = &["p", "q"];
         let nothing = |order: &'static [&'static str], in_range| Standpoint { in_range, order: order.into(), ..Standpoint::default() };
         let half = BigRational::new(1.into(), 2.into());
         let taken_out = [TakenOut { ex_date: crate::TradeDate(2), prices: half.clone(), volumes: half.recip() }];
         for (then, now, wanted) in [
-            (at(&a, "p", &both, &[]), at(&b, "p", &both, &[]), ChangedBy::Bar),
-            (at(&a, "p", &both, &[]), at(&a_again, "p", &both, &[]), ChangedBy::Bar),
-            (at(&a, "p", &both, &[]), Standpoint { taken_out: &taken_out, ..at(&b, "p", &both, &[]) }, ChangedBy::Action),
-            (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
-            (at(&a, "p", &both, &[]), Standpoint { action: Some(0), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
-            (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&b, "p", &both, &[]) }, ChangedBy::Bar),
+            (at(&a, "p", both, &[]), at(&b, "p", both, &[]), ChangedBy::Bar),
+            (at(&a, "p", both, &[]), at(&a_again, "p", both, &[]), ChangedBy::Bar),
+            (at(&a, "p", both, &[]), Standpoint { taken_out: &taken_out, ..at(&b, "p", both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&a, "p", both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", both, &[]), Standpoint { action: Some(0), ..at(&a, "p", both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&b, "p", both, &[]) }, ChangedBy::Bar),
             (
-                at(&a, "p", &both, &[]),
-                Standpoint { adjusted: Some((&half, &half)), made: true, ..at(&b, "p", &both, &[]) },
+                at(&a, "p", both, &[]),
+                Standpoint { adjusted: Some((&half, &half)), made: true, ..at(&b, "p", both, &[]) },
                 ChangedBy::Action,
             ),
-            (at(&a, "p", &both, &[]), at(&a, "p", &both, &["p"]), ChangedBy::Finding),
+            (at(&a, "p", both, &[]), at(&a, "p", both, &["p"]), ChangedBy::Finding),
             (
-                Standpoint { worked: Some("1"), ..at(&a, "p", &both, &[]) },
-                Standpoint { worked: Some("1/2"), ..at(&a, "p", &both, &[]) },
+                Standpoint { worked: Some("1"), ..at(&a, "p", both, &[]) },
+                Standpoint { worked: Some("1/2"), ..at(&a, "p", both, &[]) },
                 ChangedBy::Action,
             ),
             (
-                Standpoint { worked: Some("1"), ..at(&a, "p", &both, &[]) },
-                Standpoint { worked: Some("1"), ..at(&a, "p", &both, &[]) },
+                Standpoint { worked: Some("1"), ..at(&a, "p", both, &[]) },
+                Standpoint { worked: Some("1"), ..at(&a, "p", both, &[]) },
                 ChangedBy::Bar,
             ),
-            (at(&a, "p", &both, &[]), at(&a, "p", &both, &[]), ChangedBy::Configuration),
+            (at(&a, "p", both, &[]), at(&a, "p", both, &[]), ChangedBy::Configuration),
             // The better one comes, or is doubted, or is believed again.
-            (at(&a, "q", &both, &[]), at(&b, "p", &both, &[]), ChangedBy::Bar),
-            (at(&a, "p", &both, &[]), at(&b, "q", &both, &["p"]), ChangedBy::Finding),
-            (at(&a, "q", &both, &["p"]), at(&b, "p", &both, &[]), ChangedBy::Finding),
+            (at(&a, "q", both, &[]), at(&b, "p", both, &[]), ChangedBy::Bar),
+            (at(&a, "p", both, &[]), at(&b, "q", both, &["p"]), ChangedBy::Finding),
+            (at(&a, "q", both, &["p"]), at(&b, "p", both, &[]), ChangedBy::Finding),
             // The order is another, or a source takes part no longer.
-            (at(&a, "p", &both, &[]), at(&b, "q", &["q", "p"], &[]), ChangedBy::Ranking),
-            (at(&a, "p", &both, &[]), at(&b, "q", &["q"], &[]), ChangedBy::Ranking),
-            (at(&a, "p", &["p"], &[]), at(&b, "q", &both, &["p"]), ChangedBy::Ranking),
+            (at(&a, "p", both, &[]), at(&b, "q", &["q", "p"], &[]), ChangedBy::Ranking),
+            (at(&a, "p", both, &[]), at(&b, "q", &["q"], &[]), ChangedBy::Ranking),
+            (at(&a, "p", &["p"], &[]), at(&b, "q", both, &["p"]), ChangedBy::Ranking),
             // There was nothing, or is nothing.
-            (nothing(&both, true), at(&a, "p", &both, &[]), ChangedBy::Bar),
-            (nothing(&["q"], true), at(&a, "p", &both, &[]), ChangedBy::Ranking),
+            (nothing(both, true), at(&a, "p", both, &[]), ChangedBy::Bar),
+            (nothing(&["q"], true), at(&a, "p", both, &[]), ChangedBy::Ranking),
             (at(&a, "p", &["p"], &[]), nothing(&["q"], true), ChangedBy::Ranking),
-            (nothing(&both, false), at(&a, "p", &both, &[]), ChangedBy::Range),
-            (at(&a, "p", &both, &[]), nothing(&both, false), ChangedBy::Range),
-            (nothing(&both, true), nothing(&both, true), ChangedBy::Configuration),
+            (nothing(both, false), at(&a, "p", both, &[]), ChangedBy::Range),
+            (at(&a, "p", both, &[]), nothing(both, false), ChangedBy::Range),
+            (nothing(both, true), nothing(both, true), ChangedBy::Configuration),
         ] {
             assert_eq!(changed_by(&then, &now), wanted, "{then:?} {now:?}");
         }
