@@ -132,18 +132,3 @@ impl DeskError {
         DeskError::Unknown { kind, id: id.to_owned(), hint, see }
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use std::error::Error;
-
-    #[test]
-    fn a_file_that_has_no_room_is_named_with_the_way_out() {
-        let full = std::io::Error::from(std::io::ErrorKind::StorageFull);
-        let error = DeskError::file(Path::new("editions/monthly/3.csv"), full);
-        assert_eq!(error.to_string(), "editions/monthly/3.csv: the disk is full; make room, and try again");
-        let source = error.source().and_then(|source| source.downcast_ref::<std::io::Error>());
-        assert_eq!(source.map(std::io::Error::kind), Some(std::io::ErrorKind::StorageFull));
-    }
-}

@@ -126,3 +126,19 @@ impl ResponseError for Refusal {
         response.body(body)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::{error::Error, io, path::Path};
+
+    #[test]
+    fn a_file_that_has_no_room_is_answered_as_a_full_disk_with_the_way_out() {
+        let error = DeskError::file(Path::new("editions/monthly/3.csv"), io::ErrorKind::StorageFull.into());
+        let source = error.source().and_then(|source| source.downcast_ref::<io::Error>());
+        assert_eq!(source.map(io::Error::kind), Some(io::ErrorKind::StorageFull));
+        let refusal = Refusal::from(error);
+        assert_eq!((refusal.status, refusal.kind), (StatusCode::INSUFFICIENT_STORAGE, "disk-full"));
+        assert_eq!(refusal.detail, "editions/monthly/3.csv: the disk is full; make room, and try again");
+    }
+}
