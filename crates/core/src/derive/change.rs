@@ -2,7 +2,6 @@
 
 use crate::{bar::Bar, basis::TakenOut};
 use num_rational::BigRational;
-use std::borrow::Cow;
 
 /// What brought a change about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -65,7 +64,7 @@ pub struct Standpoint<'a> {
     /// The bar that was served, and its source.
     pub bar: Option<(&'a Bar, &'a str)>,
     /// The sources that took part in that slot, best first.
-    pub order: Cow<'a, [&'a str]>,
+    pub order: Vec<&'a str>,
     /// Those of them whose bar there was doubted.
     pub doubted: Vec<&'a str>,
     /// What the served source takes out of its prices, by which they were brought back.
@@ -98,9 +97,9 @@ impl Standpoint<'_> {
 /// use mizuno_core::{Bar, Decimal, Slot, change::{ChangedBy, Standpoint, changed_by}};
 /// let bar = |close: &str| Bar::new(Slot(20_188), [close; 4].map(|p| p.parse::<Decimal>().unwrap()), None);
 /// let (worse, better) = (bar("7.50"), bar("7.55"));
-/// let order = ["harbour", "lodestar"];
-/// let then = Standpoint { in_range: true, bar: Some((&worse, "lodestar")), order: order[..].into(), ..Standpoint::default() };
-/// let now = Standpoint { in_range: true, bar: Some((&better, "harbour")), order: order[..].into(), ..Standpoint::default() };
+/// let order = vec!["harbour", "lodestar"];
+/// let then = Standpoint { in_range: true, bar: Some((&worse, "lodestar")), order: order.clone(), ..Standpoint::default() };
+/// let now = Standpoint { in_range: true, bar: Some((&better, "harbour")), order, ..Standpoint::default() };
 /// assert_eq!(changed_by(&then, &now), ChangedBy::Bar); // the better source has brought its bar
 /// ```
 #[must_use]
@@ -150,56 +149,56 @@ mod tests {
         Bar::new(Slot(1), [close; 4].map(|p| p.parse().unwrap()), None)
     }
 
-    fn at<'a>(bar: &'a Bar, source: &'a str, order: &'a [&'a str], doubted: &[&'a str]) -> Standpoint<'a> {
-        Standpoint { in_range: true, bar: Some((bar, source)), order: order.into(), doubted: doubted.to_vec(), ..Standpoint::default() }
+    fn at<'a>(bar: &'a Bar, source: &'a str, order: &[&'a str], doubted: &[&'a str]) -> Standpoint<'a> {
+        Standpoint { in_range: true, bar: Some((bar, source)), order: order.to_vec(), doubted: doubted.to_vec(), ..Standpoint::default() }
     }
 
     #[test]
     fn each_change_has_the_reason_without_which_the_old_bar_would_stand() {
         let (a, b, a_again) = (bar("7.50"), bar("7.60"), bar("7.5"));
-        let both: &[&str] = &["p", "q"];
-        let nothing = |order: &'static [&'static str], in_range| Standpoint { in_range, order: order.into(), ..Standpoint::default() };
+        let both = ["p", "q"];
+        let nothing = |order: &[&'static str], in_range| Standpoint { in_range, order: order.to_vec(), ..Standpoint::default() };
         let half = BigRational::new(1.into(), 2.into());
         let taken_out = [TakenOut { ex_date: crate::TradeDate(2), prices: half.clone(), volumes: half.recip() }];
         for (then, now, wanted) in [
-            (at(&a, "p", both, &[]), at(&b, "p", both, &[]), ChangedBy::Bar),
-            (at(&a, "p", both, &[]), at(&a_again, "p", both, &[]), ChangedBy::Bar),
-            (at(&a, "p", both, &[]), Standpoint { taken_out: &taken_out, ..at(&b, "p", both, &[]) }, ChangedBy::Action),
-            (at(&a, "p", both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&a, "p", both, &[]) }, ChangedBy::Action),
-            (at(&a, "p", both, &[]), Standpoint { action: Some(0), ..at(&a, "p", both, &[]) }, ChangedBy::Action),
-            (at(&a, "p", both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&b, "p", both, &[]) }, ChangedBy::Bar),
+            (at(&a, "p", &both, &[]), at(&b, "p", &both, &[]), ChangedBy::Bar),
+            (at(&a, "p", &both, &[]), at(&a_again, "p", &both, &[]), ChangedBy::Bar),
+            (at(&a, "p", &both, &[]), Standpoint { taken_out: &taken_out, ..at(&b, "p", &both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", &both, &[]), Standpoint { action: Some(0), ..at(&a, "p", &both, &[]) }, ChangedBy::Action),
+            (at(&a, "p", &both, &[]), Standpoint { adjusted: Some((&half, &half)), ..at(&b, "p", &both, &[]) }, ChangedBy::Bar),
             (
-                at(&a, "p", both, &[]),
-                Standpoint { adjusted: Some((&half, &half)), made: true, ..at(&b, "p", both, &[]) },
+                at(&a, "p", &both, &[]),
+                Standpoint { adjusted: Some((&half, &half)), made: true, ..at(&b, "p", &both, &[]) },
                 ChangedBy::Action,
             ),
-            (at(&a, "p", both, &[]), at(&a, "p", both, &["p"]), ChangedBy::Finding),
+            (at(&a, "p", &both, &[]), at(&a, "p", &both, &["p"]), ChangedBy::Finding),
             (
-                Standpoint { worked: Some("1"), ..at(&a, "p", both, &[]) },
-                Standpoint { worked: Some("1/2"), ..at(&a, "p", both, &[]) },
+                Standpoint { worked: Some("1"), ..at(&a, "p", &both, &[]) },
+                Standpoint { worked: Some("1/2"), ..at(&a, "p", &both, &[]) },
                 ChangedBy::Action,
             ),
             (
-                Standpoint { worked: Some("1"), ..at(&a, "p", both, &[]) },
-                Standpoint { worked: Some("1"), ..at(&a, "p", both, &[]) },
+                Standpoint { worked: Some("1"), ..at(&a, "p", &both, &[]) },
+                Standpoint { worked: Some("1"), ..at(&a, "p", &both, &[]) },
                 ChangedBy::Bar,
             ),
-            (at(&a, "p", both, &[]), at(&a, "p", both, &[]), ChangedBy::Configuration),
+            (at(&a, "p", &both, &[]), at(&a, "p", &both, &[]), ChangedBy::Configuration),
             // The better one comes, or is doubted, or is believed again.
-            (at(&a, "q", both, &[]), at(&b, "p", both, &[]), ChangedBy::Bar),
-            (at(&a, "p", both, &[]), at(&b, "q", both, &["p"]), ChangedBy::Finding),
-            (at(&a, "q", both, &["p"]), at(&b, "p", both, &[]), ChangedBy::Finding),
+            (at(&a, "q", &both, &[]), at(&b, "p", &both, &[]), ChangedBy::Bar),
+            (at(&a, "p", &both, &[]), at(&b, "q", &both, &["p"]), ChangedBy::Finding),
+            (at(&a, "q", &both, &["p"]), at(&b, "p", &both, &[]), ChangedBy::Finding),
             // The order is another, or a source takes part no longer.
-            (at(&a, "p", both, &[]), at(&b, "q", &["q", "p"], &[]), ChangedBy::Ranking),
-            (at(&a, "p", both, &[]), at(&b, "q", &["q"], &[]), ChangedBy::Ranking),
-            (at(&a, "p", &["p"], &[]), at(&b, "q", both, &["p"]), ChangedBy::Ranking),
+            (at(&a, "p", &both, &[]), at(&b, "q", &["q", "p"], &[]), ChangedBy::Ranking),
+            (at(&a, "p", &both, &[]), at(&b, "q", &["q"], &[]), ChangedBy::Ranking),
+            (at(&a, "p", &["p"], &[]), at(&b, "q", &both, &["p"]), ChangedBy::Ranking),
             // There was nothing, or is nothing.
-            (nothing(both, true), at(&a, "p", both, &[]), ChangedBy::Bar),
-            (nothing(&["q"], true), at(&a, "p", both, &[]), ChangedBy::Ranking),
+            (nothing(&both, true), at(&a, "p", &both, &[]), ChangedBy::Bar),
+            (nothing(&["q"], true), at(&a, "p", &both, &[]), ChangedBy::Ranking),
             (at(&a, "p", &["p"], &[]), nothing(&["q"], true), ChangedBy::Ranking),
-            (nothing(both, false), at(&a, "p", both, &[]), ChangedBy::Range),
-            (at(&a, "p", both, &[]), nothing(both, false), ChangedBy::Range),
-            (nothing(both, true), nothing(both, true), ChangedBy::Configuration),
+            (nothing(&both, false), at(&a, "p", &both, &[]), ChangedBy::Range),
+            (at(&a, "p", &both, &[]), nothing(&both, false), ChangedBy::Range),
+            (nothing(&both, true), nothing(&both, true), ChangedBy::Configuration),
         ] {
             assert_eq!(changed_by(&then, &now), wanted, "{then:?} {now:?}");
         }

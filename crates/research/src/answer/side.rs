@@ -21,16 +21,13 @@ pub(super) struct Side<'p> {
     words: &'p Words,
     /// By what the bars of the member are multiplied, all of them.
     factors: String,
-    /// The name of its source, where it has one.
-    alone: Option<[&'p str; 1]>,
 }
 
 impl<'p> Side<'p> {
     pub(super) fn of(prepared: &'p Prepared, member: &'p Member, how: Rows<'p>, places: Vec<u32>, words: &'p Words) -> Side<'p> {
         let all = Slot(i64::MIN)..Slot(i64::MAX);
         let factors = member.adjusted.as_ref().map(|a| a.factors.over(&all)).unwrap_or_default();
-        let alone = if let Subject::One(row) = &member.subject { Some([row.key.source.as_str()]) } else { None };
-        Side { prepared, member, how, places, words, factors, alone }
+        Side { prepared, member, how, places, words, factors }
     }
 
     pub(super) fn moments(&self, column: Column, slots: &[Slot]) -> Cells {
@@ -90,8 +87,7 @@ impl<'p> Side<'p> {
                     leg,
                     is_delisting: false,
                     bar: bar.map(|(b, _)| (b, name)),
-                    // A leg of a chain has another source than the next.
-                    order: self.alone.as_ref().map_or_else(|| vec![name].into(), |alone| alone[..].into()),
+                    order: vec![name],
                     doubted,
                     taken_out: &[],
                     adjusted,
@@ -110,7 +106,7 @@ impl<'p> Side<'p> {
                     leg,
                     is_delisting: false,
                     bar: served.map(|(b, part)| (b, part.row.key.source.as_str())),
-                    order: order.iter().map(name).collect::<Vec<_>>().into(),
+                    order: order.iter().map(name).collect(),
                     doubted: order.iter().filter(|place| doubted(**place)).map(name).collect(),
                     taken_out: served.map_or(&[], |(_, part)| part.taken_out()),
                     adjusted,

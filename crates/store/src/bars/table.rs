@@ -103,7 +103,7 @@ impl Values {
 
     /// Numbers at the scale of `room`, some of them absent, for a column of [`Kind::decimal`].
     #[must_use]
-    pub fn decimals(room: Digits, values: impl ExactSizeIterator<Item = Option<Decimal>> + Clone) -> Values {
+    pub fn decimals(room: Digits, values: impl ExactSizeIterator<Item = Option<Decimal>>) -> Values {
         let mut out = Values::default();
         out.add_decimals(room, values);
         out
@@ -127,20 +127,11 @@ impl Values {
     }
 
     /// The same with numbers at the scale of `room`.
-    pub fn add_decimals(&mut self, room: Digits, values: impl ExactSizeIterator<Item = Option<Decimal>> + Clone) {
+    pub fn add_decimals(&mut self, room: Digits, values: impl ExactSizeIterator<Item = Option<Decimal>>) {
         self.reserve(values.len());
         let fit = room.fit();
         // What has room in 18 digits needs no more than 64 bits for it.
         let power = |number: Decimal| power(room.scale.saturating_sub(number.scale)).unwrap_or(1);
-        // Most columns have a number in every row, and those are printed alike.
-        let alike = values.clone().next().flatten().filter(|first| values.clone().all(|v| v.is_some_and(|n| n.scale == first.scale)));
-        if let Some(by) = alike.filter(|_| fit).map(power) {
-            if !self.required {
-                self.levels.resize(self.levels.len() + values.len(), 1);
-            }
-            self.present.extend(values.map(|v| v.map_or(0, |n| n.mantissa.wrapping_mul(by))));
-            return;
-        }
         for value in values {
             self.level(value.is_some());
             let Some(number) = value else { continue };
