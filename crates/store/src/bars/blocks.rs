@@ -145,8 +145,8 @@ pub fn decode(body: Vec<u8>, price_scale: u8, volume_scale: u8) -> Decoded<Versi
     for index in 0..file.num_row_groups() {
         let group = Group::new(&file, index)?;
         let mut bars = vec![];
-        let time = group.all("time")?;
-        let withdrawn = group.bars((price_scale, volume_scale), Needed::ALL, &time, &(0..time.len()), &mut bars)?;
+        let (time, (close, withdrawn)) = (group.all("time")?, group.spread("close")?);
+        group.bars((price_scale, volume_scale), Needed::ALL, (&time, &close), &(0..time.len()), &mut bars)?;
         let (recorded_at, fetch) = (group.all("recorded_at")?, group.all("fetch")?);
         let stamps = recorded_at.into_iter().zip(fetch).enumerate();
         rows.extend(stamps.zip(bars).map(|((i, (at, fetch)), bar)| {
@@ -167,8 +167,8 @@ pub fn decode_plain(body: Vec<u8>, scales: (u8, u8), needed: Needed, span: &Span
     let file = SerializedFileReader::new(Bytes::from(body))?;
     for index in 0..file.num_row_groups() {
         let group = Group::new(&file, index)?;
-        let time = group.all("time")?;
-        group.bars(scales, needed, &time, &in_span(&time, span), out)?;
+        let (time, (close, _)) = (group.all("time")?, group.spread("close")?);
+        group.bars(scales, needed, (&time, &close), &in_span(&time, span), out)?;
     }
     Ok(())
 }
@@ -182,9 +182,9 @@ pub fn decode_as_of(body: Vec<u8>, scales: (u8, u8), as_of: Timestamp, needed: N
     let file = SerializedFileReader::new(Bytes::from(body))?;
     for index in 0..file.num_row_groups() {
         let group = Group::new(&file, index)?;
-        let time = group.all("time")?;
-        let rows = group.known_at(&time, as_of, in_span(&time, span))?;
-        group.bars(scales, needed, &time, &rows, out)?;
+        let (time, (close, levels)) = (group.all("time")?, group.spread("close")?);
+        let rows = group.known_at(&time, &levels, as_of, in_span(&time, span))?;
+        group.bars(scales, needed, (&time, &close), &rows, out)?;
     }
     Ok(())
 }
@@ -198,8 +198,8 @@ pub fn decode_slots(body: Vec<u8>, as_of: Timestamp) -> Decoded<Vec<Slot>> {
     let mut out = vec![];
     for index in 0..file.num_row_groups() {
         let group = Group::new(&file, index)?;
-        let time = group.all("time")?;
-        out.extend(group.known_at(&time, as_of, 0..time.len())?.iter().map(|row| Slot(time[*row])));
+        let (time, (_, levels)) = (group.all("time")?, group.spread("close")?);
+        out.extend(group.known_at(&time, &levels, as_of, 0..time.len())?.iter().map(|row| Slot(time[*row])));
     }
     Ok(out)
 }
@@ -244,9 +244,9 @@ impl<'f> Group<'f> {
     }
 
     /// The rows that were known at an instant, one for each slot at most: the last that was learned until then, where it is not withdrawn.
-    fn known_at(&self, time: &[i64], as_of: Timestamp, rows: Range<usize>) -> Decoded<Vec<usize>> {
+    /// A bar has all its prices or none, so the levels of the close are those of all.
+    fn known_at(&self, time: &[i64], levels: &[i16], as_of: Timestamp, rows: Range<usize>) -> Decoded<Vec<usize>> {
         let recorded_at = self.all("recorded_at")?;
-        let levels = self.spread("close")?.1;
         let mut out: Vec<usize> = Vec::with_capacity(rows.len());
         let mut known = None;
         for row in rows.clone() {
@@ -261,20 +261,18 @@ impl<'f> Group<'f> {
         Ok(out)
     }
 
-    /// Puts the bars of some rows behind those in `out`; the levels of its prices where some row may have none.
+    /// Puts the bars of some rows behind those in `out`. The moments and the closes have been read, since rows are chosen by them.
     fn bars(
         &self,
         (price_scale, volume_scale): (u8, u8),
         needed: Needed,
-        time: &[i64],
+        (time, close): (&[i64], &Spread),
         rows: &impl Chosen,
         out: &mut Vec<Bar>,
-    ) -> Decoded<Vec<i16>> {
-        // A bar has all its prices or none, so the levels of one are those of all.
-        let (close, levels) = self.spread("close")?;
+    ) -> Decoded<()> {
         let price = |name, needed: bool| needed.then(|| Ok::<Spread, ParquetError>(self.spread(name)?.0)).transpose();
         let (open, high, low) = (price("open", needed.open)?, price("high", needed.high)?, price("low", needed.low)?);
-        let [open, high, low] = [&open, &high, &low].map(|column| column.as_ref().unwrap_or(&close));
+        let [open, high, low] = [&open, &high, &low].map(|column| column.as_ref().unwrap_or(close));
         let (volume, known) = match needed.volume {
             true => self.spread("volume")?,
             false => (Spread::Narrow(vec![0; self.count]), vec![0; self.count]),
@@ -282,7 +280,7 @@ impl<'f> Group<'f> {
         let interest = (needed.open_interest && self.has("open_interest")).then(|| self.interest()).transpose()?;
         let printed = self.has("decimals").then(|| self.all("decimals")).transpose()?;
         if let (Spread::Narrow(o), Spread::Narrow(h), Spread::Narrow(l), Spread::Narrow(c), Spread::Narrow(v), None) =
-            (open, high, low, &close, &volume, &printed)
+            (open, high, low, close, &volume, &printed)
         {
             let price = |mantissa: i64| Decimal { mantissa, scale: price_scale };
             // Slices of one length: no bar then asks whether there is a number for it.
@@ -300,7 +298,7 @@ impl<'f> Group<'f> {
                     *bar = bar.with_open_interest(interest.at(i, None)?);
                 }
             }
-            return Ok(levels);
+            return Ok(());
         }
         let bar = |i: usize| {
             let own = |at: u32| printed.as_ref().map(|all| (all[i] / 100i64.pow(at) % 100) as u8);
@@ -309,7 +307,7 @@ impl<'f> Group<'f> {
                 number(open, if needed.open { 0 } else { 3 }, price_scale)?,
                 number(high, if needed.high { 1 } else { 3 }, price_scale)?,
                 number(low, if needed.low { 2 } else { 3 }, price_scale)?,
-                number(&close, 3, price_scale)?,
+                number(close, 3, price_scale)?,
             ];
             let volume = match known.get(i).is_none_or(|level| *level > 0) {
                 true => Some(number(&volume, 4, volume_scale)?),
@@ -321,7 +319,7 @@ impl<'f> Group<'f> {
         for i in rows.each() {
             out.push(bar(i)?);
         }
-        Ok(levels)
+        Ok(())
     }
 
     fn interest(&self) -> Decoded<Interest> {
