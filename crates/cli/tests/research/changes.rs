@@ -256,6 +256,25 @@ async fn changes_are_told_in_every_format_and_a_wrong_instant_with_the_way_out()
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_bar_that_makes_its_week_more_complete_and_not_otherwise_is_told_as_a_bar() {
+    let bench = Bench::new(Faults::default());
+    let rows = bench.own_source("");
+    let wednesday = "2025-04-02".to_owned();
+    let days = ["2025-03-31", "2025-04-01", "2025-04-02", "2025-04-03", "2025-04-04"];
+    rows.lock().unwrap().extend(days.map(|day| (day.to_owned(), "20.00,21.00,19.00,20.50,".to_owned())));
+    let late = rows.lock().unwrap().remove(&wednesday).unwrap();
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "own", "--from", "2025-03-31", "--to", "2025-04-04"]).code, 0);
+    let week = "/bars?instruments=KBF&source=own&interval=1w&from=2025-03-31&to=2025-04-04&columns=date,close,held,completeness";
+    let then = service.ask(week).await.headers()["mizuno-as-of"].to_str().unwrap().to_owned();
+    rows.lock().unwrap().insert(wednesday, late);
+    assert_eq!(service.cli(&["collect", "own", "--from", "2025-04-02", "--to", "2025-04-02"]).code, 0);
+    let told = service.text(&format!("{week}&since={then}")).await;
+    let row = told.lines().nth(1).unwrap_or_else(|| panic!("the week is changed: {told}"));
+    assert_eq!(row, "changed,bar,KBF,2025-03-31,20.50,5,100.00,20.50,4,80.00", "{told}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_instrument_that_a_pattern_finds_later_is_new_by_membership() {
     let bench = Bench::new(Faults::default());
     let all = std::fs::read_to_string(bench.config().join("instruments/aldx.csv")).unwrap();

@@ -142,6 +142,10 @@ async fn what_is_not_complete_is_told_or_dropped_and_what_is_asked_wrongly_is_re
         service.ask(share).await
     });
     assert_ne!(before.headers()["etag"], after.headers()["etag"]);
+    // The bar is as it was; what differs is what a person accepted.
+    let since = before.headers()["mizuno-as-of"].to_str().unwrap();
+    let told = service.text(&format!("{share}&since={since}")).await;
+    assert_eq!(told, "change,cause,instrument,date,completeness,old_completeness\r\nchanged,finding,QHC,2025-04-02,100.00,43.47\r\n");
     assert!(before.text().await.unwrap().ends_with("2025-04-02,43.47\r\n"));
     assert!(after.text().await.unwrap().ends_with("2025-04-02,100.00\r\n"));
     // Every expected hour has a row, with or without bars.

@@ -1,6 +1,6 @@
 //! Why the answer to one question differs between two instants.
 
-use crate::{bar::Bar, basis::TakenOut};
+use crate::{bar::Bar, basis::TakenOut, completeness::Completeness};
 use num_rational::BigRational;
 
 /// What brought a change about.
@@ -77,6 +77,8 @@ pub struct Standpoint<'a> {
     pub worked: Option<&'a str>,
     /// The text of the actions of that day, by its place.
     pub action: Option<u32>,
+    /// Where the answer tells how complete a trade date is, its figures, and how many slots its calendar has, due or not.
+    pub complete: Option<(u64, Completeness)>,
 }
 
 impl Standpoint<'_> {
@@ -124,7 +126,7 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
             // What stands as it stood was worked out of bars before it that were adjusted otherwise, or of another bar.
             () if now.worked.is_some() && then.worked != now.worked => ChangedBy::Action,
             () if now.worked.is_some() => ChangedBy::Bar,
-            () => ChangedBy::Configuration,
+            () => beside_the_bar(then, now),
         },
         (Some((_, from)), Some((_, to))) => match (then.before(to, from), now.before(to, from)) {
             (Some(a), Some(b)) if a == b => {
@@ -135,8 +137,21 @@ pub fn changed_by(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
         },
         (None, Some((_, to))) if !then.order.contains(&to) => ChangedBy::Ranking,
         (Some((_, from)), None) if !now.order.contains(&from) => ChangedBy::Ranking,
-        (None, None) => ChangedBy::Configuration,
+        (None, None) => beside_the_bar(then, now),
         _ => ChangedBy::Bar,
+    }
+}
+
+/// Why a row differs whose bar does not: other bars of its trade date have come, a person has accepted that they are absent, or more
+/// of them are due.
+fn beside_the_bar(then: &Standpoint<'_>, now: &Standpoint<'_>) -> ChangedBy {
+    let Some(((slots_then, was), (slots_now, is))) = then.complete.zip(now.complete) else { return ChangedBy::Configuration };
+    match () {
+        () if slots_then != slots_now => ChangedBy::Configuration,
+        () if (was.held, was.quiet) != (is.held, is.quiet) => ChangedBy::Bar,
+        () if was.excused != is.excused => ChangedBy::Finding,
+        () if was.expected != is.expected => ChangedBy::Range,
+        () => ChangedBy::Configuration,
     }
 }
 
@@ -158,6 +173,10 @@ mod tests {
         let (a, b, a_again) = (bar("7.50"), bar("7.60"), bar("7.5"));
         let both = ["p", "q"];
         let nothing = |order: &[&'static str], in_range| Standpoint { in_range, order: order.to_vec(), ..Standpoint::default() };
+        let counted = |slots, [expected, held, excused, quiet]: [u64; 4]| {
+            let figures = Completeness { expected, held, excused, missing: expected - held - excused, quiet };
+            Standpoint { complete: Some((slots, figures)), ..at(&a, "p", &both, &[]) }
+        };
         let half = BigRational::new(1.into(), 2.into());
         let taken_out = [TakenOut { ex_date: crate::TradeDate(2), prices: half.clone(), volumes: half.recip() }];
         for (then, now, wanted) in [
@@ -199,6 +218,13 @@ mod tests {
             (nothing(&both, false), at(&a, "p", &both, &[]), ChangedBy::Range),
             (at(&a, "p", &both, &[]), nothing(&both, false), ChangedBy::Range),
             (nothing(&both, true), nothing(&both, true), ChangedBy::Configuration),
+            // Only how complete the day is differs.
+            (counted(4, [3, 2, 0, 0]), counted(4, [4, 3, 0, 0]), ChangedBy::Bar),
+            (counted(4, [4, 3, 0, 0]), counted(4, [3, 3, 0, 1]), ChangedBy::Bar),
+            (counted(4, [4, 3, 0, 0]), counted(4, [4, 3, 1, 0]), ChangedBy::Finding),
+            (counted(4, [3, 3, 0, 0]), counted(4, [4, 3, 0, 0]), ChangedBy::Range),
+            (counted(4, [4, 3, 0, 0]), counted(3, [3, 3, 0, 0]), ChangedBy::Configuration),
+            (Standpoint { bar: None, ..counted(4, [4, 0, 0, 0]) }, Standpoint { bar: None, ..counted(4, [4, 1, 0, 0]) }, ChangedBy::Bar),
         ] {
             assert_eq!(changed_by(&then, &now), wanted, "{then:?} {now:?}");
         }

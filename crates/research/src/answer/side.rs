@@ -57,62 +57,44 @@ impl<'p> Side<'p> {
         let worked = (!self.member.worked.is_empty()).then_some(self.factors.as_str());
         let (adjusted, made) = (factors.map(|f| (&f.price.exact, &f.volume.exact)), extra.is_some());
         let action = self.member.action_in(&self.how, slot, extra, &self.words.actions);
+        let complete = self.member.measured.as_deref().map(|measured| {
+            let span = extra.map_or_else(|| self.how.day_of(slot), |e| e.span.clone());
+            (self.how.interval.count(self.how.slots(&span).within(&span)), measured.over(&span))
+        });
         let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
         let leg = leg_at(self.member.legs(), slot).map(|at| {
             let (leg, by_rolls) = (&self.member.legs()[at], self.member.adjusted.as_ref().filter(|a| a.by_rolls));
             let shift = leg.shift.map(|s| s.to_string()).unwrap_or_default();
             format!("{} {shift} {}", leg.contract, by_rolls.map(|a| a.factors.at(slot).price.exact.to_string()).unwrap_or_default())
         });
+        let apart_from_the_bar = Standpoint { in_range, left_out, leg, adjusted, made, worked, action, complete, ..Standpoint::default() };
         // Of a chain, the contract of that slot.
         let (subject, before) = match &self.member.subject {
             Subject::Chain(legs) => match leg_at(legs, slot) {
-                None => return Standpoint { in_range, left_out, ..Standpoint::default() },
+                None => return apart_from_the_bar,
                 Some(at) => (&legs[at].subject, legs[..at].iter().map(|leg| leg.subject.sources().len()).sum()),
             },
             subject => (subject, 0),
         };
         let doubted = |place: usize| doubted(before + place);
         match subject {
-            Subject::Chain(_) => Standpoint { in_range, left_out, leg, ..Standpoint::default() },
-            Subject::Delisting(_) => {
-                let bar = bar.map(|(b, _)| (b, "delisting"));
-                Standpoint { in_range, left_out, is_delisting: true, bar, adjusted, made, worked, action, ..Standpoint::default() }
-            }
+            Subject::Chain(_) => apart_from_the_bar,
+            Subject::Delisting(_) => Standpoint { is_delisting: true, bar: bar.map(|(b, _)| (b, "delisting")), ..apart_from_the_bar },
             Subject::One(row) => {
                 let name = row.key.source.as_str();
                 let doubted = doubted(0).then_some(name).into_iter().collect();
-                Standpoint {
-                    in_range,
-                    left_out,
-                    leg,
-                    is_delisting: false,
-                    bar: bar.map(|(b, _)| (b, name)),
-                    order: vec![name],
-                    doubted,
-                    taken_out: &[],
-                    adjusted,
-                    made,
-                    worked,
-                    action,
-                }
+                Standpoint { bar: bar.map(|(b, _)| (b, name)), order: vec![name], doubted, ..apart_from_the_bar }
             }
             Subject::Golden(lineup) => {
                 let order = lineup.order_at(self.how.calendar, slot);
                 let name = |place: &usize| lineup.parts[*place].row.key.source.as_str();
                 let served = bar.and_then(|(b, from)| Some((b, lineup.part_at(usize::from(*from).checked_sub(before)?)?)));
                 Standpoint {
-                    in_range,
-                    left_out,
-                    leg,
-                    is_delisting: false,
                     bar: served.map(|(b, part)| (b, part.row.key.source.as_str())),
                     order: order.iter().map(name).collect(),
                     doubted: order.iter().filter(|place| doubted(**place)).map(name).collect(),
                     taken_out: served.map_or(&[], |(_, part)| part.taken_out()),
-                    adjusted,
-                    made,
-                    worked,
-                    action,
+                    ..apart_from_the_bar
                 }
             }
         }
