@@ -136,7 +136,9 @@ def compared(base, name, series):
     """Cells compared and those that differ: as traded, by difference, by ratio, anchored to either end."""
     days = sorted(series)
     oldest = series[days[0]]
-    columns = "columns=date,contract,open,high,low,close,volume,open_interest"
+    # All numbers of a bar, and closes alone.
+    whole, alone = range(8), (0, 1, 5)
+    names = "date,contract,open,high,low,close,volume,open_interest".split(",")
     ways = {
         "": lambda p, s, r: money(p),
         "&rolls=difference": lambda p, s, r: money(p + s),
@@ -147,11 +149,14 @@ def compared(base, name, series):
     cells = wrong = 0
     for way, price in ways.items():
         want = [[str(d), s, *(price(p, shift, ratio) for p in bar[:4]), str(bar[4]), str(bar[5])] for d in days for s, bar, shift, ratio in [series[d]]]
-        got = rows(base, f"/bars?instrument={name}&{columns}{way}")
-        differ = abs(len(want) - len(got)) + sum(a != b for x, y in zip(want, got) for a, b in zip(x, y))
-        if differ:
-            print(f"  {name}{way}: {differ} differ", next(((x, y) for x, y in zip(want, got) if x != y), (len(want), len(got))))
-        cells, wrong = cells + 8 * len(want), wrong + differ
+        for places in (whole, alone):
+            columns = ",".join(names[place] for place in places)
+            asked = [[row[place] for place in places] for row in want]
+            got = rows(base, f"/bars?instrument={name}&columns={columns}{way}")
+            differ = abs(len(asked) - len(got)) + sum(a != b for x, y in zip(asked, got) for a, b in zip(x, y))
+            if differ:
+                print(f"  {name}{way} {columns}: {differ} differ", next(((x, y) for x, y in zip(asked, got) if x != y), (len(asked), len(got))))
+            cells, wrong = cells + len(places) * len(asked), wrong + differ
     return cells, wrong
 
 

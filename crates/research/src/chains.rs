@@ -4,17 +4,17 @@ use crate::{
     Research,
     findings::Known,
     golden::{Lineup, golden_days},
-    reading::Leg,
+    reading::{Leg, Piece},
     universes::Sights,
 };
 use futures_util::TryStreamExt;
-use mizuno_config::Chain as Described;
+use mizuno_config::{Chain as Described, GOLDEN};
 use mizuno_core::{
-    Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Span, Timestamp, TradeDate,
+    Bar, Bars, Calendar, Decimal, Instrument, Interval, Overlap, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
     roll::{self, By, Contract, Day, Line, Rolled, rolled},
 };
 use mizuno_desk::{DeskError, Setup};
-use mizuno_store::payloads;
+use mizuno_store::{blocks::Needed, payloads};
 use num_rational::BigRational;
 use std::sync::Arc;
 
@@ -25,6 +25,8 @@ pub struct Chain {
     pub name: String,
     /// Its contracts in order of expiry, with their golden daily bars.
     pub contracts: Vec<Contract>,
+    /// Of each contract, the place of the source of each bar among those of its line-up.
+    sources: Vec<Vec<u16>>,
     /// Their instruments.
     pub instruments: Vec<Instrument>,
     /// Its legs and rolls.
@@ -35,6 +37,24 @@ pub struct Chain {
 
 /// What a chain follows from: the setup it is rolled with, its name and state.
 pub(crate) type FollowsFrom = (u64, String, String);
+
+/// The golden daily closes of a contract, which its chain was rolled by: whoever asks for closes opens no block again.
+#[derive(Clone)]
+pub(crate) struct ContractCloses {
+    chain: Arc<Chain>,
+    contract: usize,
+}
+
+impl ContractCloses {
+    /// Those in a stretch, as a reading of nothing but closes has them.
+    pub(crate) fn within(&self, span: &Span) -> Option<Piece> {
+        let days = &self.chain.contracts[self.contract].days;
+        let place = |slot: Slot| days.partition_point(|day| Slot::on(day.date) < slot);
+        let all = place(span.start)..place(span.end).max(place(span.start));
+        let rows: Vec<Bar> = days[all.clone()].iter().map(|day| Bar::new(Slot::on(day.date), [day.close; 4], None)).collect();
+        (!rows.is_empty()).then(|| (Bars { rows }, self.chain.sources[self.contract][all].to_vec()))
+    }
+}
 
 /// Chains that are remembered.
 pub(crate) const REMEMBERED: usize = 128;
@@ -116,6 +136,7 @@ impl Research {
         let roll = async {
             let sights = Arc::new(self.sights(setup, rows, instant).await?);
             let contracts = self.contracts(setup, instruments.iter().cloned().zip(lineups), (&known, &sights)).await?;
+            let (contracts, sources): (Vec<Contract>, Vec<Vec<u16>>) = contracts.into_iter().unzip();
             let mut rolled = rolled(&contracts, calendar.sessions(), closed, &by, described.nth);
             if let By::Table(table) = &by {
                 let unknown = table.iter().filter(|line| instruments.iter().all(|i| i.symbol != line.contract));
@@ -123,7 +144,7 @@ impl Research {
                     unknown.map(|line| format!("{}, which the table names from {} on, is not of this chain", line.contract, line.from));
                 rolled.notes.extend(told);
             }
-            Ok(Chain { name: name.to_owned(), contracts, instruments, rolled, state })
+            Ok(Chain { name: name.to_owned(), contracts, sources, instruments, rolled, state })
         };
         self.chains.recall_or(key, roll).await
     }
@@ -133,7 +154,7 @@ impl Research {
         setup: &Arc<Setup>,
         instruments: impl Iterator<Item = (Instrument, Lineup)>,
         (known, sights): (&Arc<Known>, &Arc<Sights>),
-    ) -> Result<Vec<Contract>, DeskError> {
+    ) -> Result<Vec<(Contract, Vec<u16>)>, DeskError> {
         let one = |(instrument, lineup): (Instrument, Lineup)| {
             let (research, setup, known, sights) = (self.clone(), setup.clone(), known.clone(), sights.clone());
             async move { research.contract(&setup, &instrument, lineup, (&known, &sights)).await }
@@ -147,37 +168,37 @@ impl Research {
         instrument: &Instrument,
         lineup: Lineup,
         known: (&Known, &Sights),
-    ) -> Result<Contract, DeskError> {
+    ) -> Result<(Contract, Vec<u16>), DeskError> {
         let always = TradeDate(i32::MIN)..TradeDate(i32::MAX);
-        let bars = self.daily_of(setup, instrument, lineup, always, known).await?;
+        let needed = Needed { volume: true, open_interest: true, ..Needed::CLOSE };
+        let (bars, sources) = self.daily_of(setup, instrument, lineup, (always, needed), known).await?;
         let nought = Decimal { mantissa: 0, scale: 0 };
-        let day = |b: &mizuno_core::Bar| Day {
-            date: b.slot.date(),
-            close: b.close(),
-            volume: b.volume().unwrap_or(nought),
-            open_interest: b.open_interest(),
-        };
+        let day =
+            |b: &Bar| Day { date: b.slot.date(), close: b.close(), volume: b.volume().unwrap_or(nought), open_interest: b.open_interest() };
         let expiry = instrument.expiry.or(instrument.last_traded).unwrap_or(TradeDate(i32::MAX));
-        Ok(Contract {
+        let contract = Contract {
             symbol: instrument.symbol.clone(),
             expiry,
             first_notice: instrument.first_notice,
             last_traded: instrument.last_traded.unwrap_or(expiry),
-            days: bars.iter().map(day).collect(),
-        })
+            days: bars.rows.iter().map(day).collect(),
+        };
+        Ok((contract, sources))
     }
 
     /// The legs of a chain that lie in `span`, with their series; `what` is the series asked for, `shifts` what the prices of each are shifted by.
     pub(crate) async fn legs(
         &self,
         setup: &Setup,
-        chain: &Chain,
+        chain: &Arc<Chain>,
         (what, span): (&SeriesKey, &Span),
         shifts: Option<&[Decimal]>,
         known: &Known,
     ) -> Result<Vec<Leg>, DeskError> {
         let Some(first) = chain.instruments.first() else { return Ok(vec![]) };
         let calendar = setup.calendar_of(first)?;
+        // The chain was rolled by such bars.
+        let rolled_by = what.interval == Interval::Daily && what.side == Side::Trade && what.source == GOLDEN;
         let mut out = vec![];
         for (at, (contract, own)) in chain.legs(calendar, what.interval).into_iter().enumerate() {
             let span = own.clip(span);
@@ -191,7 +212,8 @@ impl Research {
                 subject => subject?,
             };
             let shift = shifts.map(|s| s[at]).filter(|s| s.mantissa != 0);
-            out.push(Leg { contract, span, subject, shift });
+            let closes = rolled_by.then(|| ContractCloses { chain: chain.clone(), contract: chain.rolled.legs[at].contract });
+            out.push(Leg { contract, span, subject, shift, closes });
         }
         Ok(out)
     }

@@ -96,8 +96,7 @@ impl Research {
         let extent = self.desk.store.held(&lineup.parts.iter().map(|p| p.row.clone()).collect::<Vec<_>>(), known.as_of).await?;
         let extent = extent.values().filter_map(hull).reduce(|a, b| a.hull(&b));
         let Some(extent) = extent else { return Ok(vec![]) };
-        let only_close = Needed { open: false, high: false, low: false, volume: false, open_interest: false };
-        let mut reading = self.golden_over(lineup, calendar, extent, known.as_of, only_close);
+        let mut reading = self.golden_over(lineup, calendar, extent, known.as_of, Needed::CLOSE);
         let mut out: Vec<(TradeDate, Decimal)> = vec![];
         while let Some(made) = reading.next().await? {
             for bar in &made.bars.rows {

@@ -2,6 +2,7 @@
 
 use crate::{
     Research,
+    chains::ContractCloses,
     findings::{Known, doubted},
     golden::{GoldenReading, Lineup},
 };
@@ -33,8 +34,8 @@ pub enum Reader {
     Golden(Box<GoldenReading>),
     /// Those of some stretches, one after another.
     Stretches(VecDeque<Stretch>),
-    /// One that no source tells.
-    Given(Option<Bar>),
+    /// Bars that are at hand.
+    Given(Option<Piece>),
     /// One of the others on another thread, a piece or two ahead of whoever takes them.
     Ahead(Ahead<Piece>),
 }
@@ -83,6 +84,11 @@ impl Stretch {
 }
 
 impl Reader {
+    /// A bar, where it lies in `span`.
+    fn one(bar: Bar, span: &Span) -> Reader {
+        Reader::Given(span.contains(&bar.slot).then(|| (Bars { rows: vec![bar] }, vec![])))
+    }
+
     /// Room for every price and every volume there may be in it.
     #[must_use]
     pub fn room(&self) -> (Digits, Digits) {
@@ -92,7 +98,7 @@ impl Reader {
             Reader::Stretches(stretches) => {
                 stretches.iter().map(Stretch::room).reduce(|(p, v), (q, w)| (p.and(q), v.and(w))).unwrap_or_default()
             }
-            Reader::Given(bar) => digits(bar.iter()),
+            Reader::Given(piece) => digits(piece.iter().flat_map(|(bars, _)| &bars.rows)),
             Reader::Ahead(_) => Default::default(),
         }
     }
@@ -134,7 +140,7 @@ impl Reader {
                 }
                 Ok(None)
             }
-            Reader::Given(bar) => Ok(bar.take().map(|bar| (Bars { rows: vec![bar] }, vec![]))),
+            Reader::Given(piece) => Ok(piece.take()),
             Reader::Ahead(pieces) => pieces.next().await,
         }
     }
@@ -164,6 +170,8 @@ pub struct Leg {
     pub subject: Subject,
     /// What its prices are shifted by.
     pub shift: Option<Decimal>,
+    /// Its closes, where its chain was rolled by those bars.
+    pub(crate) closes: Option<ContractCloses>,
 }
 
 impl Subject {
@@ -310,7 +318,7 @@ impl Research {
                 }
                 Reader::Stretches(out)
             }
-            Subject::Delisting(bar) => Reader::Given(Some(bar).filter(|bar| span.contains(&bar.slot))),
+            Subject::Delisting(bar) => Reader::one(bar, &span),
         })
     }
 
@@ -332,12 +340,15 @@ impl Research {
             Subject::Chain(legs) => {
                 let mut out = VecDeque::new();
                 for (leg, own, places) in in_stretches(legs, &extent) {
-                    let reader = Box::pin(self.read_over(leg.subject, calendar, own, as_of, needed)).await?;
+                    let reader = match leg.closes.filter(|_| needed == Needed::CLOSE) {
+                        Some(closes) => Reader::Given(closes.within(&own)),
+                        None => Box::pin(self.read_over(leg.subject, calendar, own, as_of, needed)).await?,
+                    };
                     out.push_back(Stretch { reader, places, shift: leg.shift });
                 }
                 Reader::Stretches(out)
             }
-            Subject::Delisting(bar) => Reader::Given(Some(bar).filter(|bar| extent.contains(&bar.slot))),
+            Subject::Delisting(bar) => Reader::one(bar, &extent),
         })
     }
 

@@ -4,7 +4,7 @@ use crate::{
     Research,
     findings::Known,
     golden::{Lineup, golden_days},
-    reading::Subject,
+    reading::{Piece, Subject},
 };
 use futures_util::TryStreamExt;
 use mizuno_config::{GOLDEN, universe::Rule};
@@ -252,18 +252,19 @@ impl Research {
         (known, sights): (&Known, &Sights),
     ) -> Result<Vec<Bar>, DeskError> {
         let lineup = self.unexamined(setup, &golden_days(instrument), known).await?;
-        self.daily_of(setup, instrument, lineup, dates, (known, sights)).await
+        let needed = Needed { open: false, ..Needed::ALL };
+        Ok(self.daily_of(setup, instrument, lineup, (dates, needed), (known, sights)).await?.0.rows)
     }
 
-    /// The same of a line-up in which no doubts have been looked for yet.
+    /// The same of a line-up in which no doubts have been looked for yet, and which numbers are needed.
     pub(crate) async fn daily_of(
         &self,
         setup: &Setup,
         instrument: &Instrument,
         mut lineup: Lineup,
-        dates: Range<TradeDate>,
+        (dates, needed): (Range<TradeDate>, Needed),
         (known, sights): (&Known, &Sights),
-    ) -> Result<Vec<Bar>, DeskError> {
+    ) -> Result<Piece, DeskError> {
         self.examine_lineup(setup, &mut lineup, known).await?;
         // A source that adds no bar is not read, where it is known what each has.
         lineup.parts.iter_mut().for_each(|part| part.sight = sights.get(&part.row.id).cloned());
@@ -273,17 +274,17 @@ impl Research {
             Some(sights) => sights.iter().filter_map(|sight| hull(&sight.standing.held)).collect(),
             None => self.desk.store.held(&rows, known.as_of).await?.values().filter_map(hull).collect(),
         };
-        let Some(extent) = extents.into_iter().reduce(|a, b| a.hull(&b)) else { return Ok(vec![]) };
+        let Some(extent) = extents.into_iter().reduce(|a, b| a.hull(&b)) else { return Ok(Piece::default()) };
         let calendar = setup.calendar_of(instrument)?;
         let span = extent.clip(&(Slot::on(dates.start)..Slot::on(dates.end)));
         if span.is_empty() {
-            return Ok(vec![]);
+            return Ok(Piece::default());
         }
-        let needed = Needed { open: false, high: true, low: true, volume: true, open_interest: true };
         let mut reader = self.read_over(subject, calendar, span, known.as_of, needed).await?;
-        let mut out = vec![];
-        while let Some((bars, _)) = reader.next().await? {
-            out.extend(bars.rows);
+        let mut out = Piece::default();
+        while let Some((bars, from)) = reader.next().await? {
+            out.0.rows.extend(bars.rows);
+            out.1.extend(from);
         }
         Ok(out)
     }

@@ -61,6 +61,15 @@ async fn the_front_contract_rolls_by_volume_and_each_bar_is_of_its_contract() {
             assert_eq!(Some(&row), own.get(&row["date"]));
         }
     }
+    // Closes asked for alone are those of the same bars.
+    for more in ["", "&from=2025-02-20&to=2025-03-07", "&last=3", "&rolls=difference", "&rolls=ratio", "&interval=1w"] {
+        let question =
+            |columns: &str| format!("/bars?instruments=bly-front,bly-second&columns=instrument,date,contract,close,{columns}{more}");
+        let mut whole = table(&service.text(&question("source,doubted,open")).await);
+        whole.iter_mut().for_each(|row| drop(row.remove("open").unwrap()));
+        assert_eq!(table(&service.text(&question("source,doubted")).await), whole, "{more}");
+        assert!(whole.len() >= 6, "{more}");
+    }
     let wide = table(&service.text("/bars?instruments=bly-front,bly-second&layout=wide&columns=date,contract,close&last=5").await);
     assert!(wide.iter().all(|r| r["bly-front contract"] < r["bly-second contract"]), "{wide:?}");
     // Through the command line, in Parquet, coarser and by name of the series.

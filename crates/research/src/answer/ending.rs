@@ -30,7 +30,7 @@ pub(super) fn ending(setup: &Setup, wanted: &Wanted, whole: &Span, delisting: &A
 
 /// A series whose bars end before those of `span`, and the price of its delisting behind them.
 pub(super) fn with_last_price(subject: Subject, wanted: &Wanted, bar: Bar, span: &Span) -> Subject {
-    let leg = |subject, span| Leg { contract: wanted.key.symbol.clone(), span, subject, shift: None };
+    let leg = |subject, span| Leg { contract: wanted.key.symbol.clone(), span, subject, shift: None, closes: None };
     Subject::Chain(vec![leg(subject, Slot(i64::MIN)..span.start), leg(Subject::Delisting(bar), span.clone())])
 }
 

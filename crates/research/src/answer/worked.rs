@@ -24,6 +24,7 @@ use mizuno_core::{
     time::MINUTE,
 };
 use mizuno_desk::DeskError;
+use mizuno_store::blocks::Needed;
 use mizuno_store::ranges::Sieve;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -230,8 +231,7 @@ impl Worked {
         let other = match &member.other {
             None => None,
             Some(other) => {
-                let closes = needed(&[]);
-                let reader = research.read_over(other.subject.clone(), calendar, span.clone(), instant, closes).await?;
+                let reader = research.read_over(other.subject.clone(), calendar, span.clone(), instant, Needed::CLOSE).await?;
                 Some(Other { made: Made::new(reader, resolved, other, &begun(resolved, member, &span)?)?, waiting: VecDeque::new() })
             }
         };

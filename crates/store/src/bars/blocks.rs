@@ -43,6 +43,8 @@ pub struct Needed {
 impl Needed {
     /// All numbers there are.
     pub const ALL: Needed = Needed { open: true, high: true, low: true, volume: true, open_interest: true };
+    /// The close, and nothing besides.
+    pub const CLOSE: Needed = Needed { open: false, high: false, low: false, volume: false, open_interest: false };
 }
 
 /// The span of the block that `slot` belongs to: a UTC day for bars of seconds,
