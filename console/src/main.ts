@@ -18,7 +18,7 @@ const router = createRouter({
     { path: "/trust", name: "trust", component: () => import("./pages/trust/TrustPage.vue") },
     { path: "/aside", name: "aside", component: () => import("./pages/aside/AsidePage.vue") },
     { path: "/runs/:id?", name: "runs", component: () => import("./pages/runs/RunsPage.vue") },
-    { path: "/:rest(.*)", redirect: "/" },
+    { path: "/:rest(.*)", name: "unknown", component: () => import("./pages/unknown/UnknownPage.vue") },
   ],
 });
 

@@ -1,5 +1,7 @@
 //! Who belonged when, over ten years: a universe masked, a rule reviewed over thousands of instruments, and continuous series of futures.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a bench stops at once when something is not as it needs it")]
+
 mod common;
 
 use common::{

@@ -1,6 +1,8 @@
 //! A desk of 5,000 daily and 500 minute series, sixty million bars, with a year of polls in the ledger: how long a start takes, and
 //! each question of the morning.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a bench stops at once when something is not as it needs it")]
+
 mod common;
 
 use common::{FIRST, Figures, HOLE_EVERY, NOW, Outcome, configure, median, year};

@@ -1,5 +1,7 @@
 //! Editions: fifty million minutes as Parquet, the next month's where little has changed, and a copy brought up to date.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a bench stops at once when something is not as it needs it")]
+
 mod common;
 
 use common::{

@@ -3,6 +3,8 @@
 //! Speeds are ratios against a plain row-per-bar table in the same SQLite
 //! through the same SQLx, so that a noisy machine disturbs both alike.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a bench stops at once when something is not as it needs it")]
+
 mod common;
 
 use common::{FIRST, Figures, HOLE_EVERY, NOW, Outcome, configure, median, year};

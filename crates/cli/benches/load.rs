@@ -3,6 +3,8 @@
 //! The source stands in this process and counts; the service is a process of
 //! its own, whose CPU time the system tells.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a bench stops at once when something is not as it needs it")]
+
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use mizuno_core::TradeDate;
 use std::{

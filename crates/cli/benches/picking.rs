@@ -1,5 +1,7 @@
 //! The newest bars of thousands of instruments, and rows that conditions pick out of many minutes.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a bench stops at once when something is not as it needs it")]
+
 mod common;
 
 use common::{

@@ -1,5 +1,7 @@
 //! Serving researchers: wide files of many instruments, a year of minutes, and many clients at once.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a bench stops at once when something is not as it needs it")]
+
 mod common;
 
 use actix_web::{App, HttpResponse, HttpServer, web};

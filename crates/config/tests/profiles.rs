@@ -1,5 +1,7 @@
 //! The profiles of the demo are sound, and each wrong one is refused in words that help.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use jiff::civil::time;
 use mizuno_config::{Config, Profile, profile};
 use mizuno_core::{Interval, Side};

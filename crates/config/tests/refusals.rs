@@ -1,5 +1,7 @@
 //! A wrong configuration is refused with file, line, what is wrong and what was expected.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use mizuno_config::{Config, Schedule, parse_instruments, profile};
 use std::{fs, path::Path};
 use tempfile::TempDir;

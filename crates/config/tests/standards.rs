@@ -1,5 +1,7 @@
 //! `ranking.toml` and `checks.toml`: what they say of an instrument, and what is refused in them.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use mizuno_config::{Config, Ranked};
 use mizuno_core::{Interval, Side, finding::Check};
 use std::{fs, path::Path};

@@ -1,5 +1,7 @@
 //! Instruments under the names and within the dates they had.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use mizuno_core::{Instrument, TradeDate, instrument::FormerSymbol};
 
 fn date(text: &str) -> TradeDate {

@@ -1,5 +1,7 @@
 //! Work that is done side by side for one answer.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use futures_util::{TryStreamExt, stream};
 use mizuno_desk::{DeskError, hands::Hands};
 use proptest::prelude::*;

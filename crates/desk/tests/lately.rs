@@ -1,5 +1,7 @@
 //! What many want at once is worked out by one.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use futures_util::future::join_all;
 use mizuno_desk::lately::{Lately, OfSeries};
 use std::sync::atomic::{AtomicU32, Ordering};

@@ -1,5 +1,7 @@
 //! Universes by lists, files and each other, on the demo's configuration.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use mizuno_config::{Config, Texts};
 use mizuno_core::{Timestamp, TradeDate, clock::ClockFace};
 use mizuno_desk::{

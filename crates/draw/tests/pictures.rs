@@ -1,5 +1,7 @@
 //! Pictures: both forms are drawn, of any shape of series, and what cannot be drawn is said.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use mizuno_draw::{Candle, Content, DrawError, Line, Picture};
 
 /// Prices that go up and down, a row in ten of them empty.

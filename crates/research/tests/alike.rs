@@ -1,5 +1,7 @@
 //! Every format tells the same rows: texts exactly, workbooks within what a 64-bit float holds.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use mizuno_core::{Decimal, Timestamp, bar::Digits};
 use mizuno_research::{
     answer::batch::{Batch, Cells, Heading, Kind},

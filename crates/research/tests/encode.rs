@@ -1,5 +1,7 @@
 //! Answers as files: every digit as it is held, every instant with the offset of its day, every source by its name.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use mizuno_core::{Decimal, Timestamp, bar::Digits};
 use mizuno_research::{
     answer::batch::{Batch, Cells, Heading, Kind},

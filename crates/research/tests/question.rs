@@ -1,5 +1,7 @@
 //! Questions: canonical text and question are inverses, and everything that is wrong is told at once.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use mizuno_research::question::{Question, given::Given};
 use proptest::prelude::*;
 

@@ -1,5 +1,7 @@
 //! The simulated sources speak as the scenario says, and fail as their switches say.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 use mizuno_core::{Timestamp, clock::ClockFace};
 use mizuno_sim::{
     DEMO_SEED, DEMO_START, LODESTAR_KEY, World,

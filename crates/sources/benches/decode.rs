@@ -1,5 +1,7 @@
 //! How many bytes of an answer are understood in a second, on one core.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a bench stops at once when something is not as it needs it")]
+
 use mizuno_config::profile;
 use mizuno_sources::{Page, decode};
 use std::{fmt::Write, path::Path, time::Instant};

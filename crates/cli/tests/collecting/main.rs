@@ -1,5 +1,7 @@
 //! Collecting as it is: sources that fail, lie, change their mind or say too much; kills, full disks, many at once.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 #[path = "../common/mod.rs"]
 mod common;
 

@@ -72,6 +72,10 @@ async fn a_source_is_tried_and_what_was_set_aside_is_seen_and_found() {
     browser.sees("GUL until 2025-02-03").await;
     browser.page.goto(&format!("{}/instruments?q=nobody+has+this", service.url)).await.unwrap();
     browser.sees("No instrument has all of").await;
+    browser.page.goto(&format!("{}/instrument/KBF", service.url)).await.unwrap();
+    browser.sees("The console has no page /instrument/KBF").await;
+    browser.press("//main//a[. = 'this morning']").await;
+    browser.sees("1 bar came that cannot be true").await;
     browser.close().await;
 }
 
@@ -275,6 +279,7 @@ async fn every_page_can_be_read_when_empty_when_full_in_a_narrow_window_and_in_t
         "/sources",
         "/trust",
         "/aside",
+        "/no-such-page",
     ];
     let mut amiss = vec![];
     for full in [false, true] {

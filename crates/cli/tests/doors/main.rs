@@ -1,5 +1,7 @@
 //! The doors: console, command line, network interface; and the house they belong to.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 #[path = "../common/mod.rs"]
 mod common;
 

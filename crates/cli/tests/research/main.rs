@@ -1,5 +1,7 @@
 //! What researchers ask for: each answer against a calculation of the test's own, and as of an instant.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 #[path = "../common/mod.rs"]
 mod common;
 

@@ -1,7 +1,7 @@
 //! What a question is answered from, before any doubts are looked for: enough to say whether the answer has changed.
 
 use super::{
-    Acted, Member, Prepared, SIDE_BY_SIDE,
+    Acted, Member, Prepared,
     ending::{ending, to_its_delisting, with_last_price},
     how::finer,
     made::measures,
@@ -20,7 +20,7 @@ use crate::{
     unclear::Unclear,
     universes::{Sights, why_without},
 };
-use futures_util::{StreamExt, TryStreamExt, stream};
+use futures_util::TryStreamExt;
 use mizuno_core::{
     Overlap, Side, Slot, Span, Spans, Timestamp, TradeDate,
     adjust::{Adjust, Adjustment, Anchor},
@@ -294,47 +294,43 @@ impl Draft {
     /// When the store cannot be read.
     pub async fn prepare(self) -> Result<Prepared, DeskError> {
         let Draft { mut prepared, known } = self;
-        let (research, setup) = (prepared.research.clone(), prepared.resolved.setup.clone());
+        let (research, resolved) = (prepared.research.clone(), prepared.resolved.clone());
         let asked = prepared.columns().contains(&Column::Doubted);
         let members = std::mem::take(&mut prepared.members);
-        let usual = Adjustment { which: Adjust::All, anchor: Anchor::Newest };
-        let paid = prepared.resolved.question.works_out(Quantity::TotalReturn);
-        let (adjustment, hands) = (prepared.resolved.question.adjust.unwrap_or(usual), research.clone());
-        let examine = |mut member: Member| async {
-            member.doubted = research.examine_subject(&setup, &mut member.subject, &known, asked).await?;
-            if let Some(other) = &mut member.other {
-                other.doubted = research.examine_subject(&setup, &mut other.subject, &known, false).await?;
-            }
-            if let Some(Acted { ends, closes, worth }) = member.acted.clone() {
-                let (research, setup, known) = (research.clone(), setup.clone(), known.clone());
-                let (symbol, interval) = (member.wanted.instrument.symbol.clone(), member.wanted.key.interval);
-                let work = async move {
-                    let instrument = setup.instrument(&symbol)?;
-                    let judged = async |adjustment| {
-                        let asked = Asked { interval, adjustment, ends };
-                        research.adjusted(&setup, instrument, asked, &known, (closes.as_ref(), &worth)).await
-                    };
-                    let adjusted = judged(adjustment).await?;
-                    // What holders are paid does not depend on how prices are adjusted.
-                    let payouts = match (paid, adjustment == usual) {
-                        (false, _) => vec![],
-                        (true, true) => research.payouts(&setup, instrument, interval, &adjusted)?,
-                        (true, false) => research.payouts(&setup, instrument, interval, &judged(usual).await?)?,
-                    };
-                    Ok::<_, DeskError>((adjusted, payouts))
-                };
-                let done = hands.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("working out what actions do", e))?;
-                let (adjusted, payouts) = done?;
-                member.adjusted = Some(Arc::new(adjusted));
-                member.beside.payouts = Arc::new(payouts);
-            }
-            Ok::<Member, DeskError>(member)
+        let examine = |member: Member| {
+            let (research, resolved, known) = (research.clone(), resolved.clone(), known.clone());
+            async move { research.examined(&resolved, member, &known, asked).await }
         };
-        let mut examined = stream::iter(members.into_iter().map(examine)).buffered(SIDE_BY_SIDE);
-        while let Some(member) = examined.next().await {
-            prepared.members.push(member?);
-        }
-        drop(examined);
+        prepared.members = research.desk.hands.side_by_side("looking for doubts", members, examine).try_collect().await?;
         Ok(prepared)
+    }
+}
+
+impl Research {
+    /// A member with its doubts and what actions do to its prices.
+    async fn examined(&self, resolved: &Resolved, mut member: Member, known: &Known, asked: bool) -> Result<Member, DeskError> {
+        let setup = &resolved.setup;
+        member.doubted = self.examine_subject(setup, &mut member.subject, known, asked).await?;
+        if let Some(other) = &mut member.other {
+            other.doubted = self.examine_subject(setup, &mut other.subject, known, false).await?;
+        }
+        let Some(Acted { ends, closes, worth }) = member.acted.clone() else { return Ok(member) };
+        let (instrument, interval) = (setup.instrument(&member.wanted.instrument.symbol)?, member.wanted.key.interval);
+        let judged = async |adjustment| {
+            let asked = Asked { interval, adjustment, ends };
+            self.adjusted(setup, instrument, asked, known, (closes.as_ref(), &worth)).await
+        };
+        let usual = Adjustment { which: Adjust::All, anchor: Anchor::Newest };
+        let adjustment = resolved.question.adjust.unwrap_or(usual);
+        let adjusted = judged(adjustment).await?;
+        // What holders are paid does not depend on how prices are adjusted.
+        let payouts = match (resolved.question.works_out(Quantity::TotalReturn), adjustment == usual) {
+            (false, _) => vec![],
+            (true, true) => self.payouts(setup, instrument, interval, &adjusted)?,
+            (true, false) => self.payouts(setup, instrument, interval, &judged(usual).await?)?,
+        };
+        member.adjusted = Some(Arc::new(adjusted));
+        member.beside.payouts = Arc::new(payouts);
+        Ok(member)
     }
 }

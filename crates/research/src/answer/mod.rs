@@ -57,8 +57,6 @@ use rows::{Measured, Rows};
 use std::sync::Arc;
 use worked::Beside;
 
-/// Series looked up or read side by side.
-const SIDE_BY_SIDE: usize = 4;
 /// Rows of one batch, in the long form: some two hundred kilobytes.
 const A_BATCH: usize = 1024;
 /// An answer of more rows is laid out on another thread than the one that writes it; for a shorter one that would cost more than it saves.

@@ -1,5 +1,7 @@
 //! Sources at work from outside: profiles that ask small servers, and answers in every form.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test stops at once when something is not as it needs it")]
+
 mod common;
 
 mod asking;
