@@ -6,7 +6,7 @@ use crate::{
 };
 use mizuno_config::profile::{Adjusted, Offer};
 use mizuno_core::{
-    Action, Aligned, Decimal, Interval, SeriesKey, Side, Slot, Span, Timestamp, TradeDate,
+    Action, Aligned, Decimal, Instrument, Interval, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate,
     adjust::Adjust,
     check::Flaw,
     finding::{self, Check, Finding, Rules, Split, Subject},
@@ -109,13 +109,22 @@ impl Research {
 
     /// What the checks find in a series.
     pub async fn findings(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Vec<Judged>, DeskError> {
-        let Some((standard, minutes)) = known.standard(setup, row)? else { return Ok(vec![]) };
+        Ok(known.judge(row.id, &self.found(setup, row, known).await?))
+    }
+
+    /// The bars of a series that findings cast doubt on, but for those a person accepted.
+    pub(crate) async fn doubts(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Spans, DeskError> {
+        let found = self.found(setup, row, known).await?;
+        Ok(finding::doubted(found.iter().filter(|finding| !known.is_accepted(row.id, finding))))
+    }
+
+    async fn found(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Arc<Vec<Finding>>, DeskError> {
+        let Some((standard, minutes)) = known.standard(setup, row)? else { return Ok(Arc::default()) };
         let work = self.examine(setup, row, &standard, minutes, known);
-        let found = match standard.is_of_now(known) {
-            true => self.examined.recall_or(row.id, &standard, work).await?,
-            false => Arc::new(work.await?),
-        };
-        Ok(known.judge(row.id, &found))
+        match standard.is_of_now(known) {
+            true => self.examined.recall_or(row.id, &standard, work).await,
+            false => Ok(Arc::new(work.await?)),
+        }
     }
 
     /// The same where it need not be worked out; `None` where it must be.
@@ -221,11 +230,7 @@ impl Known {
     fn standard(&self, setup: &Setup, row: &SeriesRow) -> Result<Option<(Standard, Option<&SeriesRow>)>, DeskError> {
         let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol)) else { return Ok(None) };
         let minutes = self.minutes_of(setup, &row.key, offer);
-        // Counted from the instant asked about, so that asking again for it gives the same.
-        let first = match row.key.interval {
-            Interval::Intraday { .. } => recent(setup.calendar_of(instrument)?, self.as_of).start,
-            _ => Slot(i64::MIN),
-        };
+        let first = self.first(setup, instrument, row.key.interval)?;
         let is_held = takes_out(setup, &row.key).is_some();
         let traded = self.traded.get(&row.key.symbol).filter(|_| is_held);
         let actions = self.actions.of(&row.key.symbol).iter().filter(|_| traded.is_some());
@@ -246,6 +251,14 @@ impl Known {
         Ok(Some((standard, minutes)))
     }
 
+    /// The first slot that is looked at: counted from the instant asked about, so that asking again for it gives the same.
+    fn first(&self, setup: &Setup, instrument: &Instrument, interval: Interval) -> Result<Slot, DeskError> {
+        Ok(match interval {
+            Interval::Intraday { .. } => recent(setup.calendar_of(instrument)?, self.as_of).start,
+            Interval::Daily => Slot(i64::MIN),
+        })
+    }
+
     /// Whether nothing has been learned of a series, or of the minutes it is held against, since the instant.
     pub(crate) fn is_still_so(&self, setup: &Setup, row: &SeriesRow) -> Result<bool, DeskError> {
         Ok(self.standard(setup, row)?.map_or(row.revision <= self.as_of.0, |(standard, _)| standard.is_of_now(self)))
@@ -260,10 +273,11 @@ impl Known {
         named: Option<Timestamp>,
         put: &mut impl FnMut(&[i64]),
     ) -> Result<(), DeskError> {
-        let Some((standard, _)) = self.standard(setup, row)? else { return Ok(()) };
-        put(&[standard.of_minutes.map_or(-1, |revision| named.map_or(revision, |at| at.0)), standard.first.0]);
-        standard.splits.iter().flatten().for_each(|s| put(&[i64::from(s.ex_date.0), s.new, s.old]));
-        standard.refused.iter().for_each(|slot| put(&[slot.0]));
+        let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol)) else { return Ok(()) };
+        let minutes = self.minutes_of(setup, &row.key, offer).map_or(-1, |minutes| named.map_or(minutes.revision, |at| at.0));
+        put(&[minutes, self.first(setup, instrument, row.key.interval)?.0]);
+        self.splits.of(setup, &row.key.symbol).into_iter().flatten().for_each(|s| put(&[i64::from(s.ex_date.0), s.new, s.old]));
+        self.refused.get(&row.id).into_iter().flatten().for_each(|slot| put(&[slot.0]));
         for (check, span) in self.accepted.get(&row.id).into_iter().flatten() {
             let check = Check::ALL.iter().position(|c| c.word() == check).map_or(-1, |at| at as i64);
             put(&[check, span.start.0, span.end.0]);
@@ -272,11 +286,13 @@ impl Known {
     }
 
     fn judge(&self, series: i64, found: &[Finding]) -> Vec<Judged> {
-        let accepted = self.accepted.get(&series).map_or(&[][..], Vec::as_slice);
-        let is_accepted = |f: &Finding| {
-            accepted.iter().any(|(check, span)| check == f.check.word() && span.start <= f.span.start && f.span.end <= span.end)
-        };
-        found.iter().map(|f| Judged { accepted: is_accepted(f), finding: f.clone() }).collect()
+        found.iter().map(|f| Judged { accepted: self.is_accepted(series, f), finding: f.clone() }).collect()
+    }
+
+    /// Whether a person accepted a finding.
+    fn is_accepted(&self, series: i64, f: &Finding) -> bool {
+        let takes = |(check, span): &(String, Span)| check == f.check.word() && span.start <= f.span.start && f.span.end <= span.end;
+        self.accepted.get(&series).is_some_and(|accepted| accepted.iter().any(takes))
     }
 
     /// The minutes that a daily series can be held against: of the same source and side, on the same basis.
@@ -309,9 +325,4 @@ fn recent(calendar: &mizuno_core::Calendar, now: Timestamp) -> Span {
     let closed = calendar.closed_by(now);
     let first = sessions.get(closed.saturating_sub(SESSIONS)).map_or(Slot(i64::MIN), |s| Slot::at(s.open()));
     first..Slot(i64::MAX)
-}
-
-/// The bars that findings cast doubt on, but for those a person accepted.
-pub fn doubted(found: &[Judged]) -> mizuno_core::Spans {
-    finding::doubted(&found.iter().filter(|f| !f.accepted).map(|f| f.finding.clone()).collect::<Vec<_>>())
 }

@@ -3,7 +3,7 @@
 use crate::{
     Research,
     basis::{Basis, NOBODY_TELLS, basis_of, takes_part},
-    findings::{Known, doubted},
+    findings::Known,
 };
 use mizuno_config::{GOLDEN, Ranked};
 use mizuno_core::{
@@ -109,7 +109,7 @@ impl Research {
     /// Looks for doubts in each part of a line-up, and how far the actions account for prices that are adjusted for dividends.
     pub(crate) async fn examine_lineup(&self, setup: &Setup, lineup: &mut Lineup, known: &Known) -> Result<(), DeskError> {
         for part in &mut lineup.parts {
-            part.doubted = doubted(&self.findings(setup, &part.row, known).await?);
+            part.doubted = self.doubts(setup, &part.row, known).await?;
         }
         self.account(setup, lineup, known).await
     }

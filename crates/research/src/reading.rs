@@ -3,7 +3,7 @@
 use crate::{
     Research,
     chains::ContractCloses,
-    findings::{Known, doubted},
+    findings::Known,
     golden::{GoldenReading, Lineup},
 };
 use futures_util::stream;
@@ -287,7 +287,7 @@ impl Research {
                 let doubted = lineup.parts.iter().map(|p| p.doubted.clone());
                 doubted.cycle().take(lineup.marked_sources().len()).collect()
             }
-            Subject::One(row) if asked => vec![doubted(&self.findings(setup, row, known).await?)],
+            Subject::One(row) if asked => vec![self.doubts(setup, row, known).await?],
             Subject::One(_) | Subject::Delisting(_) => vec![],
             Subject::Chain(legs) => {
                 let mut out = vec![];

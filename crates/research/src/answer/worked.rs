@@ -330,7 +330,11 @@ fn is_of_member(wanted: &Wanted, bar: &Bar, extra: Option<&Extra>) -> bool {
 fn prices(bar: &Bar, extra: Option<&Extra>) -> [Priced; 4] {
     match extra.and_then(|e| e.sources.as_ref()) {
         Some(sources) => sources.prices,
-        None => bar.prices().map(|raw| Priced { raw, slot: bar.slot }),
+        None => {
+            let [open, high, low, close] = bar.prices();
+            let as_traded = |raw| Priced { raw, slot: bar.slot };
+            [as_traded(open), as_traded(high), as_traded(low), as_traded(close)]
+        }
     }
 }
 
@@ -354,7 +358,12 @@ impl Working {
                 self.deriver.begin_rows();
             }
             let input = self.input(bar, extra, finer, how);
-            self.deriver.push(&input, factors);
+            // A condition may ask what the numbers of the bar before were.
+            if is_given || !self.conditions.is_empty() {
+                self.deriver.push(&input, factors);
+            } else {
+                self.deriver.pass(&input, factors);
+            }
             // The days before a member joined are worked with, so that its first day has its return, and are given no row.
             let holds = self.holds() && is_of_member(wanted, bar, extra);
             if is_given && matches!(self.keep, Kept::Newest) {

@@ -190,10 +190,20 @@ impl Deriver {
 
     /// The numbers of the next bar, in the order in which they are wanted; `None` where there is none. Prices are multiplied by `factors`.
     pub fn push(&mut self, bar: &Input, factors: Option<&Factors>) -> &[Option<Value>] {
+        self.take(bar, factors, true);
+        &self.values[0]
+    }
+
+    /// Takes a bar of whose own numbers nobody asks, and which those of later ones follow from.
+    pub fn pass(&mut self, bar: &Input, factors: Option<&Factors>) {
+        self.take(bar, factors, false);
+    }
+
+    fn take(&mut self, bar: &Input, factors: Option<&Factors>, asked: bool) {
         let times = |p: &Priced| Times { raw: p.raw, factor: factors.map(|f| &f.at(p.slot).price) };
         let close = times(&bar.prices[3]);
         let before = self.before.filter(|_| !bar.cut);
-        let rose = before.map(|b| difference(&close, &times(&b), self.decimals).real);
+        let rose = before.map(|b| difference(&close, &times(&b), None).real);
         let run = |run: u32, yes: bool| if yes { (run + 1).min(LONGEST_RUN) } else { 0 };
         self.rises = run(self.rises, rose.is_some_and(|d| d > 0.0));
         self.falls = run(self.falls, rose.is_some_and(|d| d < 0.0));
@@ -203,9 +213,18 @@ impl Deriver {
         let mut values = std::mem::take(&mut self.values[0]);
         values.clear();
         let one = |line: &mut Line| {
-            let mut value = self.quantity(line.of, bar, before.as_ref(), times);
-            for ring in line.inner.iter_mut().chain(&mut line.outer) {
-                value = ring.push(bar.session, value);
+            let Line { of, inner, outer } = line;
+            if inner.is_none() && outer.is_none() && !asked {
+                return None;
+            }
+            // Most windows go over floats.
+            let decimals = inner.as_ref().or(outer.as_ref()).is_none_or(Ring::picks).then_some(self.decimals);
+            let mut value = self.quantity(*of, bar, before.as_ref(), decimals, times);
+            if let Some(ring) = inner {
+                value = ring.push(bar.session, value, asked || outer.is_some());
+            }
+            if let Some(ring) = outer {
+                value = ring.push(bar.session, value, asked);
             }
             value
         };
@@ -213,7 +232,6 @@ impl Deriver {
         self.lines = lines;
         self.before = Some(bar.prices[3]);
         self.values[0] = values;
-        &self.values[0]
     }
 
     /// The numbers of the newest bar, and those of the one before it, which are none at first.
@@ -222,10 +240,18 @@ impl Deriver {
         (&self.values[0], &self.values[1])
     }
 
-    fn quantity<'f>(&self, of: Quantity, bar: &Input, before: Option<&Priced>, times: impl Fn(&Priced) -> Times<'f>) -> Option<Value> {
+    /// One number of a bar; prices exactly where it is said to how many decimals.
+    fn quantity<'f>(
+        &self,
+        of: Quantity,
+        bar: &Input,
+        before: Option<&Priced>,
+        decimals: Option<u8>,
+        times: impl Fn(&Priced) -> Times<'f>,
+    ) -> Option<Value> {
         let [open, high, low, close] = &bar.prices;
-        let price = |p: &Priced| Some(Value { real: times(p).real(), exact: Some(times(p).exact(self.decimals)) });
-        let less = |a: &Priced, b: &Priced| Some(difference(&times(a), &times(b), self.decimals));
+        let price = |p: &Priced| Some(Value { real: times(p).real(), exact: decimals.map(|n| times(p).exact(n)) });
+        let less = |a: &Priced, b: &Priced| Some(difference(&times(a), &times(b), decimals));
         let real = |p: &Priced| times(p).real();
         // Nothing is a share of a price that is not above nought.
         let share = |part: f64, of: f64| (of > 0.0).then(|| part / of);
@@ -273,8 +299,8 @@ impl Deriver {
     }
 }
 
-/// The difference of two prices, exact until it is rounded; not rounded where neither is multiplied.
-fn difference(a: &Times<'_>, b: &Times<'_>, decimals: u8) -> Value {
+/// The difference of two prices, exact until it is rounded to so many decimals, if at all; not rounded where neither is multiplied.
+fn difference(a: &Times<'_>, b: &Times<'_>, decimals: Option<u8>) -> Value {
     let same = match (a.factor, b.factor) {
         (None, None) => true,
         (Some(a), Some(b)) => std::ptr::eq(a, b),
@@ -284,13 +310,14 @@ fn difference(a: &Times<'_>, b: &Times<'_>, decimals: u8) -> Value {
         // Whether it lies above nought is told by the fraction alone: floats would lose that.
         let exact = a.ratio() - b.ratio();
         let real = exact.to_f64().unwrap_or(f64::NAN);
-        return Value { real, exact: Some(Factor::new(exact).signed(decimals)) };
+        return Value { real, exact: decimals.map(|n| Factor::new(exact).signed(n)) };
     }
     let raw = a.raw.minus(b.raw);
     match a.factor {
         None => Value { real: raw.map_or(a.real() - b.real(), Decimal::to_f64), exact: raw },
         Some(factor) => {
-            Value { real: raw.map_or(a.real() - b.real(), |d| d.to_f64() * factor.real()), exact: raw.map(|d| factor.times(d, decimals)) }
+            let exact = raw.zip(decimals).map(|(d, n)| factor.times(d, n));
+            Value { real: raw.map_or(a.real() - b.real(), |d| d.to_f64() * factor.real()), exact }
         }
     }
 }
@@ -318,10 +345,15 @@ impl Ring {
         Ring { window, reals, exacts, sessions, empty: 0, first: None }
     }
 
-    /// Takes the next number, and gives what the window makes of those in it; `None` where one of them is not there, or where the series has
-    /// not gone on for so long.
-    fn push(&mut self, session: i64, value: Option<Value>) -> Option<Value> {
-        let picks = matches!(self.window.function, Function::Lowest | Function::Highest);
+    /// Whether it picks one of its numbers, and has to know them exactly.
+    fn picks(&self) -> bool {
+        matches!(self.window.function, Function::Lowest | Function::Highest)
+    }
+
+    /// Takes the next number, and gives what the window makes of those in it where that is asked; `None` where one of them is not there, or
+    /// where the series has not gone on for so long.
+    fn push(&mut self, session: i64, value: Option<Value>, asked: bool) -> Option<Value> {
+        let picks = self.picks();
         let first = *self.first.get_or_insert(session);
         self.empty += usize::from(value.is_none());
         self.reals.push_back(value.map_or(f64::NAN, |v| v.real));
@@ -345,7 +377,7 @@ impl Ring {
                 first <= since
             }
         };
-        if full && self.empty == 0 { self.made(value?) } else { None }
+        if asked && full && self.empty == 0 { self.made(value?) } else { None }
     }
 
     fn drop_oldest(&mut self) {

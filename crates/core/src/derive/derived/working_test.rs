@@ -196,6 +196,25 @@ proptest! {
 
     /// What is added up along a series is what lies between its ends.
     #[test]
+    fn bars_whose_numbers_nobody_asks_for_leave_those_of_later_ones_as_they_are(
+        closes in proptest::collection::vec((1i64..1_000, any::<bool>(), any::<bool>()), 1..40), n in 2usize..6
+    ) {
+        let names = ["close", "change", "rises", "falls", "drawdown", &format!("mean_{n}"), &format!("highest_{n}_of_change"),
+            &format!("deviation_{n}_of_return"), &format!("lowest_3_of_mean_{n}")].map(str::to_owned);
+        let wanted: Vec<Derived> = names.iter().filter_map(|name| name.parse().ok()).collect();
+        prop_assert!(wanted.len() >= 8, "{names:?}");
+        let (mut all, mut some) = (Deriver::new(&wanted, 6, vec![], None), Deriver::new(&wanted, 6, vec![], None));
+        for (at, (close, cut, asked)) in closes.into_iter().enumerate() {
+            let bar = input(at, [Decimal { mantissa: close, scale: 2 }; 4], cut);
+            let numbers = all.push(&bar, None).to_vec();
+            match asked {
+                true => prop_assert_eq!(some.push(&bar, None), &numbers[..]),
+                false => some.pass(&bar, None),
+            }
+        }
+    }
+
+    #[test]
     fn logarithmic_returns_add_up(closes in proptest::collection::vec(1i64..1_000_000, 2..60)) {
         let texts: Vec<String> = closes.iter().map(|c| format!("{}.{:02}", c / 100, c % 100)).collect();
         let texts: Vec<&str> = texts.iter().map(String::as_str).collect();

@@ -117,8 +117,8 @@ pub fn find(subject: &Subject<'_>, rules: &Rules) -> Vec<Finding> {
 
 /// The slots of bars that findings cast doubt on: another source's bar is preferred there.
 #[must_use]
-pub fn doubted(findings: &[Finding]) -> Spans {
-    findings.iter().filter(|f| f.check.severity() == Severity::Doubt).map(|f| f.span.clone()).collect()
+pub fn doubted<'f>(findings: impl IntoIterator<Item = &'f Finding>) -> Spans {
+    findings.into_iter().filter(|f| f.check.severity() == Severity::Doubt).map(|f| f.span.clone()).collect()
 }
 
 /// The bars of one session, by their places.
