@@ -18,7 +18,7 @@ pub mod adjusting;
 pub mod agreeing;
 pub mod answer;
 mod basis;
-pub mod chains;
+mod chains;
 mod checking;
 mod closes;
 pub mod comparison;
@@ -35,6 +35,7 @@ pub mod lineage;
 pub mod noticed;
 pub mod question;
 pub mod reading;
+pub mod rolled;
 pub mod sql;
 pub mod unclear;
 pub mod universes;
@@ -66,7 +67,7 @@ pub struct Research {
     /// Of strict rules that were lately asked for, what came of reviews that are over.
     settled: Lately<(u64, String), universes::Settled>,
     /// Chains that were lately rolled.
-    chains: Lately<chains::FollowsFrom, chains::Chain>,
+    chains: Lately<chains::FollowsFrom, rolled::Chain>,
     /// Held while many series are examined.
     examining: tokio::sync::Mutex<()>,
     /// Editions under way.

@@ -2,9 +2,9 @@
 
 use crate::{
     Research,
-    chains::ContractCloses,
     findings::Known,
     golden::{GoldenReading, Lineup},
+    rolled::ContractCloses,
 };
 use futures_util::stream;
 use mizuno_config::GOLDEN;

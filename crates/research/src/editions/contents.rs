@@ -10,8 +10,8 @@ use super::{
 use crate::{
     Research,
     adjusting::Adjusted,
-    chains::Chain,
     question::{File, Format, Layout, Missing, Question},
+    rolled::Chain,
 };
 use mizuno_config::Edition;
 use mizuno_core::{Completeness, Decimal, Instrument, Overlap, Span, Timestamp, TradeDate, adjust::Effect};

@@ -1,7 +1,7 @@
 //! A question resolved: which series answer it, over which spans, and the instant it stands for.
 
 use super::{Column, Period, Question, Range};
-use crate::{Research, chains::Chain, universes::why_without};
+use crate::{Research, rolled::Chain, universes::why_without};
 use futures_util::StreamExt;
 use mizuno_config::GOLDEN;
 use mizuno_core::{

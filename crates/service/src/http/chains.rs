@@ -11,7 +11,7 @@ use actix_web::{
 use mizuno_api::{ChainTold, Contract, Roll};
 use mizuno_core::{Decimal, TradeDate};
 use mizuno_desk::Setup;
-use mizuno_research::{Research, chains::Chain};
+use mizuno_research::{Research, rolled::Chain};
 
 /// Every continuous series in short.
 #[utoipa::path(params(AsOf), responses((status = 200, body = Vec<mizuno_api::Chain>)))]
