@@ -58,8 +58,11 @@ impl<'p> Side<'p> {
         let (adjusted, made) = (factors.map(|f| (&f.price.exact, &f.volume.exact)), extra.is_some());
         let action = self.member.action_in(&self.how, slot, extra, &self.words.actions);
         let complete = self.member.measured.as_deref().map(|measured| {
-            let span = extra.map_or_else(|| self.how.day_of(slot), |e| e.span.clone());
-            (self.how.interval.count(self.how.slots(&span).within(&span)), measured.over(&span))
+            // The piece of a bar that is made of finer ones is one of their slots.
+            let (span, interval) = (extra.map_or_else(|| self.how.day_of(slot), |e| e.span.clone()), wanted.key.interval);
+            let date = |slot: Slot| self.how.calendar.date_of(interval, slot);
+            let slots = self.how.calendar.expected(interval, date(span.start).plus(-7)..date(span.end).plus(8));
+            (interval.count(slots.within(&span)), measured.over(&span))
         });
         let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
         let leg = leg_at(self.member.legs(), slot).map(|at| {
