@@ -146,6 +146,9 @@ async fn what_is_not_complete_is_told_or_dropped_and_what_is_asked_wrongly_is_re
     let since = before.headers()["mizuno-as-of"].to_str().unwrap();
     let told = service.text(&format!("{share}&since={since}")).await;
     assert_eq!(told, "change,cause,instrument,date,completeness,old_completeness\r\nchanged,finding,QHC,2025-04-02,100.00,43.47\r\n");
+    // Where there was no row before, its piece is that of the new one.
+    let told = service.text(&format!("{share}&since=2025-04-10T02:30:00Z")).await;
+    assert_eq!(told, "change,cause,instrument,date,completeness,old_completeness\r\nnew,bar,QHC,2025-04-02,100.00,\r\n");
     assert!(before.text().await.unwrap().ends_with("2025-04-02,43.47\r\n"));
     assert!(after.text().await.unwrap().ends_with("2025-04-02,100.00\r\n"));
     // Every expected hour has a row, with or without bars.

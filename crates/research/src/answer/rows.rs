@@ -198,13 +198,8 @@ impl<'c> Rows<'c> {
 
     /// How complete the trade date of a row is, in per cent: what is held, excused or quiet of what is due. `None` where nothing is due.
     pub(crate) fn completeness(&self, measured: &Measured, slot: Slot) -> Option<Decimal> {
-        measured.share(&self.day_of(slot))
-    }
-
-    /// The slots of the trade date of a slot.
-    pub(crate) fn day_of(&self, slot: Slot) -> Span {
         let date = self.trade_date(slot);
-        self.calendar.span_of_dates(self.interval, date..date.plus(1))
+        measured.share(&self.calendar.span_of_dates(self.interval, date..date.plus(1)))
     }
 
     /// A price of a slot as it is asked for.

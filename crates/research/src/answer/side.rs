@@ -10,7 +10,7 @@ use crate::{
     question::Column,
     reading::{Subject, leg_at},
 };
-use mizuno_core::{Slot, change::Standpoint};
+use mizuno_core::{Slot, TradeDate, change::Standpoint};
 
 /// One member as it was at one of the two instants.
 pub(super) struct Side<'p> {
@@ -47,21 +47,24 @@ impl<'p> Side<'p> {
             || other.is_some_and(|row| row.bar.is_some())
             || slot < self.how.calendar.due_until(self.how.interval, resolved.instant, 0);
         let extra = row.as_ref().and_then(|row| row.extra.as_deref());
+        // The piece of a bar that is made of finer ones, a stretch of their slots: where there is none on this side, on the other.
+        let piece = extra.or(other.and_then(|row| row.extra.as_deref())).map(|e| e.span.clone());
         let wanted = &self.member.wanted;
         let in_range = wanted.range.contains(&slot) && self.how.takes(slot) && is_due;
-        let span = extra.or(other.and_then(|row| row.extra.as_deref())).map_or_else(|| slot..Slot(slot.0 + 1), |e| e.span.clone());
+        let span = piece.clone().unwrap_or_else(|| slot..Slot(slot.0 + 1));
         let left_out = in_range && !wanted.takes(&span);
         // A bar that was made of finer ones has the factors of the first of them.
         let adjusted = self.member.adjusted.as_ref().filter(|_| resolved.question.adjust.is_some());
-        let factors = adjusted.map(|a| a.factors.at(extra.map_or(slot, |e| e.span.start)));
+        let factors = adjusted.map(|a| a.factors.at(piece.as_ref().map_or(slot, |span| span.start)));
         let worked = (!self.member.worked.is_empty()).then_some(self.factors.as_str());
         let (adjusted, made) = (factors.map(|f| (&f.price.exact, &f.volume.exact)), extra.is_some());
         let action = self.member.action_in(&self.how, slot, extra, &self.words.actions);
         let complete = self.member.measured.as_deref().map(|measured| {
-            // The piece of a bar that is made of finer ones is one of their slots.
-            let (span, interval) = (extra.map_or_else(|| self.how.day_of(slot), |e| e.span.clone()), wanted.key.interval);
-            let date = |slot: Slot| self.how.calendar.date_of(interval, slot);
-            let slots = self.how.calendar.expected(interval, date(span.start).plus(-7)..date(span.end).plus(8));
+            let (calendar, interval) = (self.how.calendar, wanted.key.interval);
+            let day = |date: TradeDate| calendar.span_of_dates(interval, date..date.plus(1));
+            let span = piece.unwrap_or_else(|| day(self.how.trade_date(slot)));
+            let date = |slot: Slot| calendar.date_of(interval, slot);
+            let slots = calendar.expected(interval, date(span.start).plus(-7)..date(span.end).plus(8));
             (interval.count(slots.within(&span)), measured.over(&span))
         });
         let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
