@@ -7,7 +7,6 @@ use std::{
     fs::File,
     io::{Read, Write},
     path::{Path, PathBuf},
-    sync::Arc,
 };
 
 /// Bytes written at once.
@@ -49,19 +48,6 @@ impl Written {
             self.waiting.clear();
         }
         Ok(())
-    }
-
-    /// Writes the rest; nothing comes after it.
-    pub fn end(&mut self, progress: &Progress) -> Result<(), DeskError> {
-        self.flush(progress, true)?;
-        self.waiting = vec![];
-        Ok(())
-    }
-
-    /// The same as [`Written::finish`], on a thread that may wait for the disk.
-    pub async fn put(self, progress: Arc<Progress>) -> Result<(String, u64), DeskError> {
-        let done = tokio::task::spawn_blocking(move || self.finish(&progress)).await;
-        done.map_err(|e| DeskError::fault("putting a file on the disk", e))?
     }
 
     /// Puts the file on the disk and in its place: its sum and its size.

@@ -35,12 +35,9 @@ use std::{
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
 };
-use tokio::sync::Semaphore;
 
 /// Files made side by side: each is laid out on one thread and written on another.
 const SIDE_BY_SIDE: usize = 2;
-/// Files that are begun: some wait for their turn, some for the disk, and most are taken over meanwhile.
-const BEGUN: usize = 64;
 /// Files that stand in the ledger together, and the bytes of those that were made: so much is made again after a kill.
 const AT_ONCE: usize = 256;
 const BYTES_AT_ONCE: i64 = 32 << 20;
@@ -133,8 +130,7 @@ impl Maker {
 
     async fn files_of(&self, cutting: &Arc<Cutting>) -> Result<Answered, GivenUp> {
         let headings = headings(cutting).await.map_err(|error| self.progress.give_up(error))?;
-        let turns = Semaphore::new(SIDE_BY_SIDE);
-        let mut making = stream::iter(cutting.parts.iter().map(|part| self.part(cutting, part, &turns))).buffered(BEGUN);
+        let mut making = stream::iter(cutting.parts.iter().map(|part| self.part(cutting, part))).buffered(SIDE_BY_SIDE);
         let mut files = vec![];
         let mut given_up = None;
         while let Some(made) = making.next().await {
@@ -161,7 +157,7 @@ impl Maker {
         })
     }
 
-    async fn part(&self, cutting: &Arc<Cutting>, part: &Part, turns: &Semaphore) -> Result<Resource, DeskError> {
+    async fn part(&self, cutting: &Arc<Cutting>, part: &Part) -> Result<Resource, DeskError> {
         self.stopped()?;
         let resource = |row| Resource { row, cut: part.cut.clone() };
         if let Some(row) = self.is_there(&part.path) {
@@ -175,13 +171,9 @@ impl Maker {
             Progress::add(&self.progress.linked, 1);
             return Ok(resource(self.kept(row).await?));
         }
-        let turn = turns.acquire().await.map_err(|e| DeskError::fault("making a file of an edition", e))?;
-        self.stopped()?;
         let (cutting, part, folder, progress) = (cutting.clone(), part.clone(), self.folder.clone(), self.progress.clone());
         let path = part.path.clone();
-        let (written, rows) = self.on_hands(async move { write(&cutting, &part, &folder, &progress).await }).await?;
-        drop(turn);
-        let (sum, bytes) = written.put(self.progress.clone()).await?;
+        let (sum, bytes, rows) = self.on_hands(async move { write(&cutting, &part, &folder, &progress).await }).await?;
         let row = FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of, linked: false };
         Ok(resource(self.same_or_new(row).await?))
     }
@@ -259,8 +251,7 @@ impl Maker {
         }
         let (written, progress) = (Written::begin(&self.folder, &path)?, self.progress.clone());
         let check = fitting(path.clone(), &question);
-        let (written, rows) = self.on_hands(async move { fill(answer, style, written, &progress, check).await }).await?;
-        let (sum, bytes) = written.put(self.progress.clone()).await?;
+        let (sum, bytes, rows) = self.on_hands(async move { fill(answer, style, written, &progress, check).await }).await?;
         let row = FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false };
         Ok(Told { row: self.same_or_new(row).await?, file, stamp, headings })
     }
@@ -356,8 +347,8 @@ fn style(question: &Question) -> Style {
     Style { file: question.file, clock: question.shape.clock.clone(), stamp: question.shape.stamp.clone(), about: vec![] }
 }
 
-/// Writes one file: it, and its rows.
-async fn write(cutting: &Cutting, part: &Part, folder: &Path, progress: &Progress) -> Result<(Written, i64), DeskError> {
+/// Writes one file: its sum, its bytes and its rows.
+async fn write(cutting: &Cutting, part: &Part, folder: &Path, progress: &Progress) -> Result<(String, u64, i64), DeskError> {
     let question = &cutting.question;
     let mut style = style(question);
     if question.file.format.is_typed() {
@@ -376,14 +367,14 @@ async fn write(cutting: &Cutting, part: &Part, folder: &Path, progress: &Progres
     fill(answer, style, Written::begin(folder, &part.path)?, progress, check).await
 }
 
-/// Writes an answer into a file: it, and its rows. Each batch is looked at first.
+/// Writes an answer into a file: its sum, its bytes and its rows. Each batch is looked at first.
 async fn fill(
     mut answer: Answer,
     style: Style,
     mut file: Written,
     progress: &Progress,
     check: impl Fn(&[Heading], &Batch) -> Result<(), DeskError> + Send,
-) -> Result<(Written, i64), DeskError> {
+) -> Result<(String, u64, i64), DeskError> {
     let mut encoder = encoder(answer.headings.clone(), style)?;
     encoder.begin(file.buffer())?;
     let mut rows = 0;
@@ -395,8 +386,8 @@ async fn fill(
         file.flush(progress, false)?;
     }
     encoder.finish(file.buffer())?;
-    file.end(progress)?;
-    Ok((file, rows))
+    let (sum, bytes) = file.finish(progress)?;
+    Ok((sum, bytes, rows))
 }
 
 /// Refuses a batch with a number that has no room in its column, where a file keeps numbers exactly.
