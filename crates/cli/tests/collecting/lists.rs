@@ -42,6 +42,23 @@ async fn concern(service: &Service, kind: &str) -> Option<String> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_run_that_waits_for_a_list_ends_when_it_is_told_to() {
+    let bench = Bench::new(Faults::default());
+    // It takes calls, and never answers one.
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    plants(&bench, &format!("http://{}", silent.local_addr().unwrap()), "symbol = \"symbol\", name = \"name\"");
+    let service = bench.serve();
+    let (code, run) = service.post("/runs", &serde_json::json!({ "collector": "own" })).await;
+    assert_eq!(code, 202, "{run}");
+    let cancelled = service.cli(&["cancel", &run["id"].to_string()]);
+    assert!(cancelled.out.contains("cancelled"), "{cancelled:?}");
+    assert_eq!(service.post("/runs", &serde_json::json!({ "collector": "own" })).await.0, 202);
+    let stopped = tokio::task::spawn_blocking(move || service.stop());
+    let stopped = tokio::time::timeout(std::time::Duration::from_secs(20), stopped).await;
+    assert_eq!(stopped.expect("it ends though the list does not come").unwrap(), Some(0));
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_list_that_shrinks_waits_for_a_person() {
     let bench = Bench::new(Faults::default());
     let texts = splits(&bench, &["splits"]);

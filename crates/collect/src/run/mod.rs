@@ -64,7 +64,12 @@ impl Collect {
         self.desk.events.tell(Event::Run(Box::new(run.clone())));
         let (collect, collector) = (self.clone(), collector.to_owned());
         self.desk.home.spawn(async move {
-            collect.list_first(&collector).await;
+            let mut told = live.stop.subscribe();
+            tokio::select! {
+                () = collect.list_first(&collector) => {}
+                // A list of a source that is paused may be waited for for minutes.
+                _ = told.wait_for(|stop| *stop) => {}
+            }
             let setup = collect.desk.setup();
             // A fault of ours in the middle of a run must not keep its place for ever.
             let state = match AssertUnwindSafe(collect.work_when_writable(&setup, &live, &collector, &order)).catch_unwind().await {
