@@ -6,7 +6,6 @@
 use super::{
     A_BATCH, Answer, MANY, Member, Prepared, Source, Words,
     batch::{Batch, Cells, Heading, Kind},
-    how::how,
     long::{Open, Row, Shown, open},
     side::Side,
     value_kind,
@@ -145,12 +144,10 @@ impl Pair {
             self.open = Some((then, now));
         }
         let Some((then, now)) = &mut self.open else { return Ok(None) };
-        let how_then = was.map(|m| how(&before.resolved, m)).transpose()?;
-        let how_now = is.map(|m| how(&after.resolved, m)).transpose()?;
         let places = |open: &Option<Open>| open.as_ref().map(|o| o.places.clone()).unwrap_or_default();
         let sides = (
-            was.zip(how_then).map(|(member, how)| Side::of(before, member, how, places(then), words)),
-            is.zip(how_now).map(|(member, how)| Side::of(after, member, how, places(now), words)),
+            was.map(|member| Side::of(before, member, places(then), words)).transpose()?,
+            is.map(|member| Side::of(after, member, places(now), words)).transpose()?,
         );
         loop {
             let rows = aligned(then.as_mut().zip(was.map(|m| (&*before.resolved, m))), now.as_mut().zip(is.map(|m| (&*after.resolved, m))));

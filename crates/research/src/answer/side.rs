@@ -3,6 +3,7 @@
 use super::{
     Member, Prepared, Words,
     batch::Cells,
+    how::{finer, how},
     long::{Row, Shown, values},
     rows::Rows,
 };
@@ -11,12 +12,15 @@ use crate::{
     reading::{Subject, leg_at},
 };
 use mizuno_core::{Slot, TradeDate, change::Standpoint};
+use mizuno_desk::DeskError;
 
 /// One member as it was at one of the two instants.
 pub(super) struct Side<'p> {
     prepared: &'p Prepared,
     member: &'p Member,
     how: Rows<'p>,
+    /// How the bars that are read become rows, where those of `how` are made of them.
+    finer: Rows<'p>,
     places: Vec<u32>,
     words: &'p Words,
     /// By what the bars of the member are multiplied, all of them.
@@ -24,10 +28,13 @@ pub(super) struct Side<'p> {
 }
 
 impl<'p> Side<'p> {
-    pub(super) fn of(prepared: &'p Prepared, member: &'p Member, how: Rows<'p>, places: Vec<u32>, words: &'p Words) -> Side<'p> {
+    /// # Errors
+    /// When its venue is no longer configured.
+    pub(super) fn of(prepared: &'p Prepared, member: &'p Member, places: Vec<u32>, words: &'p Words) -> Result<Side<'p>, DeskError> {
+        let (how, finer) = (how(&prepared.resolved, member)?, finer(&prepared.resolved, member)?);
         let all = Slot(i64::MIN)..Slot(i64::MAX);
         let factors = member.adjusted.as_ref().map(|a| a.factors.over(&all)).unwrap_or_default();
-        Side { prepared, member, how, places, words, factors }
+        Ok(Side { prepared, member, how, finer, places, words, factors })
     }
 
     pub(super) fn moments(&self, column: Column, slots: &[Slot]) -> Cells {
@@ -60,12 +67,10 @@ impl<'p> Side<'p> {
         let (adjusted, made) = (factors.map(|f| (&f.price.exact, &f.volume.exact)), extra.is_some());
         let action = self.member.action_in(&self.how, slot, extra, &self.words.actions);
         let complete = self.member.measured.as_deref().map(|measured| {
-            let (calendar, interval) = (self.how.calendar, wanted.key.interval);
-            let day = |date: TradeDate| calendar.span_of_dates(interval, date..date.plus(1));
+            let finer = &self.finer;
+            let day = |date: TradeDate| finer.calendar.span_of_dates(finer.interval, date..date.plus(1));
             let span = piece.unwrap_or_else(|| day(self.how.trade_date(slot)));
-            let date = |slot: Slot| calendar.date_of(interval, slot);
-            let slots = calendar.expected(interval, date(span.start).plus(-7)..date(span.end).plus(8));
-            (interval.count(slots.within(&span)), measured.over(&span))
+            (finer.interval.count(finer.slots(&span).within(&span)), measured.over(&span))
         });
         let doubted = |place: usize| self.member.doubted.get(place).is_some_and(|d| d.contains(&slot));
         let leg = leg_at(self.member.legs(), slot).map(|at| {

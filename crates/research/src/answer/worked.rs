@@ -24,8 +24,7 @@ use mizuno_core::{
     time::MINUTE,
 };
 use mizuno_desk::DeskError;
-use mizuno_store::blocks::Needed;
-use mizuno_store::ranges::Sieve;
+use mizuno_store::{blocks::Needed, ranges::Sieve};
 use std::{collections::VecDeque, sync::Arc};
 
 impl Question {
