@@ -41,7 +41,8 @@ const failures = (run: Run) =>
       <td>{{ run.state }}</td>
       <td>{{ wall(run.started_at, zone, true) }}</td>
       <td style="min-width: 130px">
-        {{ run.done + run.failed }} of {{ run.windows }}
+        <template v-if="run.waits_for">waits for {{ run.waits_for }}</template>
+        <template v-else>{{ run.done + run.failed }} of {{ run.windows }}</template>
         <span v-if="run.seconds_left != null && run.state === 'running'">· {{ Math.ceil(run.seconds_left) }} s left</span>
         <n-progress v-if="run.state === 'running'" :percentage="run.windows ? (100 * (run.done + run.failed)) / run.windows : 0" :show-indicator="false" :height="4" :color="meaning.held" />
       </td>

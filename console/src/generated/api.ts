@@ -2449,6 +2449,8 @@ export interface components {
             started_at: string;
             /** @description `running`, `complete`, `incomplete`, `cancelled` or `interrupted`. */
             state: string;
+            /** @description While it has no windows yet: what it waits for. */
+            waits_for?: string | null;
             /**
              * Format: int64
              * @description Windows planned.

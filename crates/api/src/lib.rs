@@ -371,6 +371,9 @@ pub struct Run {
     pub rate: Option<f64>,
     /// While it runs: seconds left on the wall, as far as one can tell.
     pub seconds_left: Option<f64>,
+    /// While it has no windows yet: what it waits for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub waits_for: Option<String>,
     /// Failed windows by class of failure.
     pub failures: BTreeMap<String, u64>,
 }

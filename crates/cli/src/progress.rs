@@ -59,6 +59,9 @@ fn bar(run: &Run) -> ProgressBar {
 }
 
 fn line(run: &Run) -> String {
+    if let Some(what) = &run.waits_for {
+        return format!("waits for {what}");
+    }
     let mut parts = vec![format!(
         "{} new, {} same, {} restated, {}",
         show::count(run.bars_new),

@@ -20,7 +20,7 @@ impl Collect {
         if new.is_empty() {
             return Ok(());
         }
-        let _one_at_a_time = self.listing.lock().await;
+        let _one_at_a_time = self.listing.taking_in.lock().await;
         tracing::info!(universe = name, members = new.len(), "a rule has found further members, and collectors follow them");
         let (source, list) = found_by_rule(&setup.config, name);
         let found = NewListFetch {

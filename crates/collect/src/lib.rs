@@ -14,6 +14,7 @@ pub mod concerns;
 mod folding;
 mod following;
 mod lateness;
+mod listing;
 pub mod lists;
 pub mod punctuality;
 mod recovery;
@@ -37,8 +38,8 @@ pub struct Collect {
     pub desk: Arc<Desk>,
     /// The runs under way.
     pub live: LiveRuns,
-    /// Held while a list is collected; runs that need it wait.
-    listing: tokio::sync::Mutex<()>,
+    /// Whose lists are being collected; runs that need them wait.
+    listing: listing::Listing,
     /// Whether a profile that is sent to be tried may use the environment, files and any address.
     pasted_profiles: bool,
 }
@@ -47,7 +48,7 @@ impl Collect {
     /// A room in which nothing is at work yet.
     #[must_use]
     pub fn new(desk: Arc<Desk>, pasted_profiles: bool) -> Arc<Collect> {
-        Arc::new(Collect { desk, live: LiveRuns::default(), listing: tokio::sync::Mutex::default(), pasted_profiles })
+        Arc::new(Collect { desk, live: LiveRuns::default(), listing: listing::Listing::default(), pasted_profiles })
     }
 
     /// Finishes what a killed process left, and then keeps every collector and list to its schedule.

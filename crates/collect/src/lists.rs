@@ -11,7 +11,7 @@ use mizuno_store::{
     lists::{Columns, ListFetchRow, ListRow, NewListFetch},
 };
 use serde_json::{Map, Value};
-use std::{collections::BTreeMap, sync::Arc};
+use std::collections::BTreeMap;
 
 /// Entries that a list would end and are named, at most.
 const ENDING: usize = 20;
@@ -85,7 +85,8 @@ type Pair<'r> = (Option<&'r ListRow>, Option<&'r ListRow>);
 impl Collect {
     /// Collects one list of one source now, and takes in what it says.
     pub async fn collect_list(&self, source: &str, list: &str) -> Result<ListStanding, DeskError> {
-        let _one_at_a_time = self.listing.lock().await;
+        let turn = self.listing.turn_of(source);
+        let _one_of_its_source = turn.lock().await;
         let setup = self.desk.setup();
         let names = setup.sources.keys().map(String::as_str);
         let at = setup.sources.get(source).ok_or_else(|| DeskError::unknown("source", source, names))?;
@@ -93,7 +94,14 @@ impl Collect {
         let kept = at.profile.list(list).ok_or_else(|| DeskError::unknown("list", list, lists))?;
         let ticket = Ticket { who: format!("list {list}"), newest: true };
         let asked_at = self.desk.clock.now();
-        let answer = at.ask_list(kept, &ticket, Stop::default()).await.ok_or(DeskError::Stopping)?;
+        let answer = tokio::select! {
+            answer = at.ask_list(kept, &ticket, Stop::default()) => answer.ok_or(DeskError::Stopping)?,
+            // Whoever mends the address of a dead source is not kept waiting by what the old one was asked.
+            () = self.replaced(&at.profile) => {
+                return Err(DeskError::Over(format!("{source}/{list} was not collected: the profile of {source} has changed meanwhile")));
+            }
+        };
+        let _one_at_a_time = self.listing.taking_in.lock().await;
         let request = answer.pages.first().map(|p| p.request.clone()).unwrap_or_default();
         let body: Vec<u8> = answer.pages.iter().filter_map(|p| p.body.clone()).flatten().collect();
         let (rows, refused) = match answer.outcome {
@@ -126,7 +134,7 @@ impl Collect {
         if changes.held_back {
             tracing::warn!(source, list, gone = changes.gone, "the list is much shorter than before; it waits for a person");
         } else {
-            self.take_in(&setup, added, format!("{source}/{list}")).await?;
+            self.take_in(added, format!("{source}/{list}")).await?;
         }
         if is_followed(&setup, source, kept) && changes != mizuno_store::lists::ListChanges::default() {
             self.renew().await?;
@@ -140,7 +148,7 @@ impl Collect {
     /// Takes a list that was held back, from now on, or refuses it.
     pub async fn decide_list(&self, source: &str, list: &str, taken: bool, by: &str) -> Result<(), DeskError> {
         let by = named(by)?;
-        let _one_at_a_time = self.listing.lock().await;
+        let _one_at_a_time = self.listing.taking_in.lock().await;
         let setup = self.desk.setup();
         let rows = self.desk.store.decide_list(source.to_owned(), list.to_owned(), taken).await.map_err(|e| match e {
             StoreError::Unknown { .. } => DeskError::Over(format!("{source}/{list} is not held back")),
@@ -149,7 +157,7 @@ impl Collect {
         if let Some(kept) = setup.sources.get(source).and_then(|s| s.profile.list(list)).filter(|l| l.adds) {
             let columns = |body: &String| serde_json::from_str::<BTreeMap<String, String>>(body).unwrap_or_default();
             let added = rows.iter().filter_map(|(_, body)| instrument(kept, &columns(body))).collect();
-            self.take_in(&setup, added, format!("{source}/{list}")).await?;
+            self.take_in(added, format!("{source}/{list}")).await?;
         }
         if setup.sources.get(source).and_then(|s| s.profile.list(list)).is_some_and(|kept| is_followed(&setup, source, kept)) {
             self.renew().await?;
@@ -161,10 +169,12 @@ impl Collect {
 
     /// Takes in instruments that nobody knows, and brings up to date those that the list itself named first; what the configuration says of an
     /// instrument, or another list, stands.
-    async fn take_in(&self, setup: &Setup, mut added: Vec<Instrument>, list: String) -> Result<(), DeskError> {
+    async fn take_in(&self, mut added: Vec<Instrument>, list: String) -> Result<(), DeskError> {
         if added.is_empty() {
             return Ok(());
         }
+        // As it is now: other lists may have named some while this one was asked for.
+        let setup = self.desk.setup();
         let own = self.desk.store.symbols_of(&list).await?;
         added.retain(|i| setup.known(&i.symbol).is_none() || own.contains(&i.symbol));
         Ok(self.desk.store.put_instruments(added, Some(list)).await?)
@@ -189,23 +199,6 @@ impl Collect {
             }
         }
         Ok(())
-    }
-
-    /// Collects the instrument lists of a collector's source that never were: without them nobody knows what it calls ours.
-    pub async fn list_first(&self, collector: &str) {
-        // One that is being collected is waited for, until what it says is at work.
-        drop(self.listing.lock().await);
-        let setup = self.desk.setup();
-        let Ok(post) = setup.post(collector) else { return };
-        let name = &post.source.profile.name;
-        let done = self.desk.store.list_fetches().await.unwrap_or_default();
-        for list in post.source.profile.lists.iter().filter(|l| l.of == ListKind::Instruments) {
-            if !done.iter().any(|f| f.source == *name && f.list == list.name && f.failure.is_none())
-                && let Err(error) = self.collect_list(name, &list.name).await
-            {
-                tracing::warn!(source = name, list = list.name, %error, "the list was not collected before the run");
-            }
-        }
     }
 
     /// Every list, with how its newest collection went.
@@ -290,36 +283,6 @@ impl Collect {
     }
 }
 
-/// Collects every list once a day, for as long as the setup holds.
-pub fn start(collect: &Arc<Collect>) {
-    let setup = collect.desk.setup();
-    for (name, source) in &setup.sources {
-        for list in &source.profile.lists {
-            tokio::spawn(keep(collect.clone(), name.clone(), list.clone()));
-        }
-    }
-}
-
-async fn keep(collect: Arc<Collect>, source: String, list: List) {
-    let mut changes = collect.desk.changes();
-    let Some(venue) = collect.desk.setup().config.venues.get(&list.venue).cloned() else { return };
-    let last = collect.desk.store.list_fetches().await.unwrap_or_default();
-    let mut last = last.iter().find(|f| f.source == source && f.list == list.name).map(|f| f.asked_at);
-    loop {
-        let now = collect.desk.clock.now();
-        // What was missed while nobody ran is caught up once.
-        let due = last.map_or(now, |at| next_due(&list, &venue, at));
-        tokio::select! {
-            () = collect.desk.clock.sleep_until(due) => {}
-            _ = changes.changed() => return,
-        }
-        last = Some(collect.desk.clock.now());
-        if let Err(error) = collect.collect_list(&source, &list.name).await {
-            tracing::warn!(source, list = list.name, %error, "the list was not collected");
-        }
-    }
-}
-
 /// Whether collectors may take other instruments when a list changes: what it has added, or who has joined a universe.
 fn is_followed(setup: &Setup, source: &str, list: &List) -> bool {
     match list.of {
@@ -330,7 +293,7 @@ fn is_followed(setup: &Setup, source: &str, list: &List) -> bool {
 }
 
 /// When a list is collected next after `after`.
-fn next_due(list: &List, venue: &Venue, after: Timestamp) -> Timestamp {
+pub(crate) fn next_due(list: &List, venue: &Venue, after: Timestamp) -> Timestamp {
     let today = after.date_in(&venue.zone);
     let at = |day: TradeDate| on_the_wall(&venue.zone, day, list.daily_at);
     if at(today) > after { at(today) } else { at(today.plus(1)) }

@@ -19,7 +19,7 @@ pub fn keep_all(collect: &Arc<Collect>) {
     tokio::spawn(async move {
         let mut changes = collect.desk.changes();
         loop {
-            crate::lists::start(&collect);
+            crate::listing::start(&collect);
             for (name, collector) in &collect.desk.setup().config.collectors {
                 match &collector.schedule {
                     None => {}

@@ -33,6 +33,8 @@ pub struct RunNow {
     pub figures: Figures,
     /// How fast it goes, while it runs.
     pub pace: Pace,
+    /// What it waits for before it can plan its windows, while it does.
+    pub waits_for: Option<String>,
 }
 
 /// How fast a run goes; all absent once it has ended.

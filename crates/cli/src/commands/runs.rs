@@ -7,6 +7,7 @@ use crate::{
 };
 use clap::Args;
 use mizuno_api::{Resume, Run, StartAudit, StartRun};
+use std::collections::BTreeMap;
 
 /// What to collect now.
 #[derive(Args)]
@@ -81,7 +82,7 @@ pub async fn runs(client: &Client, ask: Runs) -> Result<Code, Failure> {
             r.state.clone(),
             zone.wall(&r.started_at),
             r.ended_at.as_ref().map_or("-".to_owned(), |t| zone.wall(t)),
-            format!("{}/{}", r.done, r.windows),
+            r.waits_for.as_ref().map_or_else(|| format!("{}/{}", r.done, r.windows), |_| "-".to_owned()),
             r.failed.to_string(),
             show::count(r.bars_new),
             show::count(r.bars_same),
@@ -112,6 +113,16 @@ pub async fn runs(client: &Client, ask: Runs) -> Result<Code, Failure> {
         &show::Columns { headers, numbers: &[0, 6, 7, 8, 9, 10, 11, 12, 13], least: &[13, 12, 9, 5, 10, 11, 2, 8] },
         found.iter().map(row).collect(),
     );
+    let mut waiting: BTreeMap<&str, Vec<String>> = BTreeMap::new();
+    for run in &found {
+        if let Some(what) = &run.waits_for {
+            waiting.entry(what).or_default().push(run.id.to_string());
+        }
+    }
+    for (what, runs) in &waiting {
+        let (word, wait) = if runs.len() == 1 { ("run", "waits") } else { ("runs", "wait") };
+        out!("{word} {} {wait} for {what}; read how it went with: mizuno lists", runs.join(", "));
+    }
     if ask.id.is_some() {
         for (class, n) in found.iter().flat_map(|r| &r.failures) {
             out!("{n} failed: {class}");

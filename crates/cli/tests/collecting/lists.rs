@@ -35,6 +35,14 @@ fn plants(bench: &Bench, base: &str, columns: &str) {
     bench.change("collectors/own.toml", "instruments = [\"KBF\"]", "kinds = [\"plant\"]");
 }
 
+/// A bar of each session asked for that is there.
+fn days(calendar: &mizuno_core::Calendar, path: &str, is_there: impl Fn(&str) -> bool) -> String {
+    let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).unwrap().parse::<mizuno_core::TradeDate>().unwrap();
+    let sessions = calendar.between(date("from=")..date("to=").plus(1));
+    let dates = sessions.iter().map(|s| s.date.to_string()).filter(|d| is_there(d));
+    "date,o,h,l,c,v\n".to_owned() + &dates.map(|d| format!("{d},10.00,11.00,9.00,10.50,100\n")).collect::<String>()
+}
+
 async fn concern(service: &Service, kind: &str) -> Option<String> {
     let status = service.get("/status").await;
     let found = status["concerns"].as_array().unwrap().iter().find(|c| c["kind"] == kind).cloned();
@@ -56,6 +64,47 @@ async fn a_run_that_waits_for_a_list_ends_when_it_is_told_to() {
     let stopped = tokio::task::spawn_blocking(move || service.stop());
     let stopped = tokio::time::timeout(std::time::Duration::from_secs(20), stopped).await;
     assert_eq!(stopped.expect("it ends though the list does not come").unwrap(), Some(0));
+}
+
+/// The run, once this holds of it.
+async fn run_when(service: &Service, id: &serde_json::Value, holds: impl Fn(&serde_json::Value) -> bool) -> serde_json::Value {
+    for _ in 0..400 {
+        let run = service.get(&format!("/runs/{id}")).await;
+        if holds(&run) {
+            return run;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    panic!("run {id} does not come to it: {}", service.get(&format!("/runs/{id}")).await)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_source_that_does_not_answer_keeps_only_its_own_runs_waiting() {
+    let bench = Bench::new(Faults::default());
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let dead = format!("http://{}", silent.local_addr().unwrap());
+    plants(&bench, &dead, "symbol = \"symbol\", name = \"name\"");
+    let service = bench.serve();
+    let own = service.post("/runs", &serde_json::json!({ "collector": "own" })).await.1["id"].clone();
+    let waits = "the instrument list of own";
+    run_when(&service, &own, |run| run["waits_for"] == waits).await;
+    assert!(service.cli(&["runs"]).out.contains(&format!("run {own} waits for {waits}")));
+    // Whoever runs from another source meanwhile has nothing to wait for.
+    let other = service.post("/runs", &serde_json::json!({ "collector": "minutes", "instruments": ["KBF"] })).await.1["id"].clone();
+    let ended = run_when(&service, &other, |run| run["state"] != "running").await;
+    assert_eq!(ended["state"], "complete", "{ended}");
+    assert_eq!(service.get(&format!("/runs/{own}")).await["waits_for"], waits);
+    // The operator mends the address, and the run that waited goes on from there.
+    let calendar = bench.world.market.calendar().clone();
+    let base = bench.talking(move |path, _, _| match path {
+        "/instruments" => (200, "symbol,name\nMOSS,Moss & Daughters\n".to_owned()),
+        _ => (200, days(&calendar, path, |_| true)),
+    });
+    bench.change("sources/own.toml", &dead, &base);
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    let ended = run_when(&service, &own, |run| run["state"] != "running").await;
+    assert_eq!(ended["state"], "complete", "{ended}");
+    assert!(ended["waits_for"].is_null() && ended["bars_new"].as_i64() > Some(20), "{ended}");
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -146,12 +195,8 @@ async fn an_instrument_that_takes_another_name_keeps_its_past() {
             return (200, format!("id,symbol,name\n{}", told.lock().unwrap()));
         }
         calls.lock().unwrap().push(path.to_owned());
-        let date =
-            |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).unwrap().parse::<mizuno_core::TradeDate>().unwrap();
         // One session is lacking.
-        let sessions = calendar.between(date("from=")..date("to=").plus(1));
-        let days = sessions.iter().map(|s| s.date.to_string()).filter(|d| d != "2025-03-12");
-        (200, "date,o,h,l,c,v\n".to_owned() + &days.map(|d| format!("{d},10.00,11.00,9.00,10.50,100\n")).collect::<String>())
+        (200, days(&calendar, path, |date| date != "2025-03-12"))
     });
     plants(&bench, &base, "id = \"id\", symbol = \"symbol\", name = \"name\"");
     let service = bench.serve();

@@ -54,7 +54,7 @@ impl Collect {
         }
         let id = self.desk.store.begin_run(collector.to_owned(), reason, scope).await?;
         let row = self.desk.store.run(id).await?;
-        let run = RunNow { why: order.why(reason), row, figures: Figures::default(), pace: Pace::default() };
+        let run = RunNow { why: order.why(reason), row, figures: Figures::default(), pace: Pace::default(), waits_for: None };
         let live = Arc::new(Live::new(run.clone(), matches!(reason, Reason::Schedule | Reason::Recovery)));
         if let Err(run) = self.live.take_place(&place, &live) {
             // Two came at the same moment.
@@ -65,11 +65,16 @@ impl Collect {
         let (collect, collector) = (self.clone(), collector.to_owned());
         self.desk.home.spawn(async move {
             let mut told = live.stop.subscribe();
+            let waits = |source: &str| {
+                live.lock().run.waits_for = Some(format!("the instrument list of {source}"));
+                collect.desk.events.tell(Event::Run(Box::new(live.lock().run.clone())));
+            };
             tokio::select! {
-                () = collect.list_first(&collector) => {}
+                () = collect.list_first(&collector, waits) => {}
                 // A list of a source that is paused may be waited for for minutes.
                 _ = told.wait_for(|stop| *stop) => {}
             }
+            live.lock().run.waits_for = None;
             let setup = collect.desk.setup();
             // A fault of ours in the middle of a run must not keep its place for ever.
             let state = match AssertUnwindSafe(collect.work_when_writable(&setup, &live, &collector, &order)).catch_unwind().await {
@@ -134,7 +139,7 @@ impl Collect {
                 // One that was at work when its row was read has ended since.
                 let row = if row.state == State::Running { self.desk.store.run(row.id).await? } else { row.clone() };
                 let (why, figures) = (Order::of(&row).why(row.reason), self.desk.store.figures(row.id).await?);
-                Ok(RunNow { row, why, figures, pace: Pace::default() })
+                Ok(RunNow { row, why, figures, pace: Pace::default(), waits_for: None })
             }
         }
     }

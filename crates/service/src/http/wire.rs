@@ -54,6 +54,7 @@ pub(crate) fn run(run: &RunNow) -> mizuno_api::Run {
         calls_a_minute: pace.calls_a_minute.map(|(_, allowed)| allowed),
         rate: pace.rate,
         seconds_left: pace.seconds_left,
+        waits_for: run.waits_for.clone(),
         failures: figures.failures.clone(),
     }
 }
