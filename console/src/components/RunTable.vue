@@ -41,10 +41,12 @@ const failures = (run: Run) =>
       <td>{{ run.state }}</td>
       <td>{{ wall(run.started_at, zone, true) }}</td>
       <td style="min-width: 130px">
-        <template v-if="run.waits_for">waits for {{ run.waits_for }}</template>
-        <template v-else>{{ run.done + run.failed }} of {{ run.windows }}</template>
-        <span v-if="run.seconds_left != null && run.state === 'running'">· {{ Math.ceil(run.seconds_left) }} s left</span>
-        <n-progress v-if="run.state === 'running'" :percentage="run.windows ? (100 * (run.done + run.failed)) / run.windows : 0" :show-indicator="false" :height="4" :color="meaning.held" />
+        <div v-if="run.waits_for" class="waits">waits for {{ run.waits_for }}</div>
+        <template v-else>
+          {{ run.done + run.failed }} of {{ run.windows }}
+          <span v-if="run.seconds_left != null && run.state === 'running'">· {{ Math.ceil(run.seconds_left) }} s left</span>
+          <n-progress v-if="run.state === 'running'" :percentage="run.windows ? (100 * (run.done + run.failed)) / run.windows : 0" :show-indicator="false" :height="4" :color="meaning.held" />
+        </template>
       </td>
       <td :style="run.failed ? { color: meaning.missing, fontWeight: 600 } : {}">{{ run.failed ? `${run.failed}: ${failures(run)}` : "0" }}</td>
       <td class="number">{{ count(run.bars_new) }}</td>
@@ -61,3 +63,10 @@ const failures = (run: Run) =>
     </tr>
   </plain-table>
 </template>
+
+<style scoped>
+.waits {
+  max-width: 150px;
+  white-space: normal;
+}
+</style>
