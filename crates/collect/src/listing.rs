@@ -57,7 +57,7 @@ impl Collect {
         }
     }
 
-    fn is_at_work(&self, profile: &Arc<Profile>) -> bool {
+    pub(crate) fn is_at_work(&self, profile: &Arc<Profile>) -> bool {
         self.desk.setup().sources.get(&profile.name).is_some_and(|s| Arc::ptr_eq(&s.profile, profile))
     }
 

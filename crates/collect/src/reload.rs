@@ -53,7 +53,21 @@ impl Collect {
         if before.config.service.desk != config.service.desk {
             said.push(format!("desk: now {}", config.service.desk));
         }
+        let running = self.live.under_way();
         self.put_to_work(config).await?;
+        for (run, collector) in running {
+            if let Ok(post) = before.post(&collector)
+                && !self.is_at_work(&post.source.profile)
+            {
+                said.push(match self.desk.setup().post(&collector) {
+                    Ok(now) => format!(
+                        "run {run} of {collector}: stopped, and taken up again with the profile that {} has now",
+                        now.source.profile.name
+                    ),
+                    Err(_) => format!("run {run} of {collector}: stopped, since its source is gone"),
+                });
+            }
+        }
         tracing::info!(changes = said.len(), "the configuration was taken up again");
         Ok(said)
     }

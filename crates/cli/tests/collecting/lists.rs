@@ -66,18 +66,6 @@ async fn a_run_that_waits_for_a_list_ends_when_it_is_told_to() {
     assert_eq!(stopped.expect("it ends though the list does not come").unwrap(), Some(0));
 }
 
-/// The run, once this holds of it.
-async fn run_when(service: &Service, id: &serde_json::Value, holds: impl Fn(&serde_json::Value) -> bool) -> serde_json::Value {
-    for _ in 0..400 {
-        let run = service.get(&format!("/runs/{id}")).await;
-        if holds(&run) {
-            return run;
-        }
-        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
-    }
-    panic!("run {id} does not come to it: {}", service.get(&format!("/runs/{id}")).await)
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn a_source_that_does_not_answer_keeps_only_its_own_runs_waiting() {
     let bench = Bench::new(Faults::default());
@@ -87,11 +75,11 @@ async fn a_source_that_does_not_answer_keeps_only_its_own_runs_waiting() {
     let service = bench.serve();
     let own = service.post("/runs", &serde_json::json!({ "collector": "own" })).await.1["id"].clone();
     let waits = "the instrument list of own";
-    run_when(&service, &own, |run| run["waits_for"] == waits).await;
+    service.run_when(&own, |run| run["waits_for"] == waits).await;
     assert!(service.cli(&["runs"]).out.contains(&format!("run {own} waits for {waits}")));
     // Whoever runs from another source meanwhile has nothing to wait for.
     let other = service.post("/runs", &serde_json::json!({ "collector": "minutes", "instruments": ["KBF"] })).await.1["id"].clone();
-    let ended = run_when(&service, &other, |run| run["state"] != "running").await;
+    let ended = service.run_when(&other, |run| run["state"] != "running").await;
     assert_eq!(ended["state"], "complete", "{ended}");
     assert_eq!(service.get(&format!("/runs/{own}")).await["waits_for"], waits);
     // The operator mends the address, and the run that waited goes on from there.
@@ -102,7 +90,7 @@ async fn a_source_that_does_not_answer_keeps_only_its_own_runs_waiting() {
     });
     bench.change("sources/own.toml", &dead, &base);
     assert_eq!(service.cli(&["reload"]).code, 0);
-    let ended = run_when(&service, &own, |run| run["state"] != "running").await;
+    let ended = service.run_when(&own, |run| run["state"] != "running").await;
     assert_eq!(ended["state"], "complete", "{ended}");
     assert!(ended["waits_for"].is_null() && ended["bars_new"].as_i64() > Some(20), "{ended}");
 }

@@ -35,6 +35,40 @@ fn sessions(bench: &Bench) -> Vec<String> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_run_under_way_goes_on_with_the_profile_that_was_corrected() {
+    let bench = Bench::new(Faults::default());
+    // It takes calls, and never answers one.
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let dead = format!("http://{}", silent.local_addr().unwrap());
+    let dates = sessions(&bench);
+    let base = bench.talking(move |path, _, _| {
+        let date = |name: &str| path.split(['?', '&']).find_map(|p| p.strip_prefix(name)).unwrap_or_default().to_owned();
+        (200, bars(&dates, &date("from="), &date("to=")))
+    });
+    let request = "get = \"/{symbol}{?from,to}\"";
+    bench.write("sources/own.toml", &profile(&dead, "", request));
+    collector(&bench, "2025-02-03", "KBF", "");
+    let service = bench.serve();
+    let first = service.post("/runs", &serde_json::json!({ "collector": "own" })).await.1["id"].clone();
+    service.run_when(&first, |run| run["windows"].as_u64() > Some(0)).await;
+    // What has nothing to do with its source leaves it alone.
+    bench.write("questions/closes.toml", "instruments = [\"KBF\"]\n");
+    assert!(!service.cli(&["reload"]).out.contains("stopped"));
+    assert_eq!(service.get(&format!("/runs/{first}")).await["state"], "running");
+
+    bench.write("sources/own.toml", &profile(&base, "", request));
+    let said = service.cli(&["reload"]);
+    assert!(said.out.contains(&format!("run {first} of own: stopped, and taken up again with the profile that own has now")), "{said:?}");
+    let ended = service.run_when(&first, |run| run["state"] != "running").await;
+    assert_eq!(ended["state"], "interrupted", "{ended}");
+    service.settled().await;
+    let newest = service.get("/runs?collector=own").await[0].clone();
+    assert_eq!((&newest["state"], &newest["reason"]), (&"complete".into(), &"recovery".into()), "{newest}");
+    let held = service.text("/bars?series=KBF/1d/own").await;
+    assert_eq!(held.lines().count() - 1, sessions(&bench).iter().filter(|d| d.as_str() >= "2025-02-03").count());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_posted_question_with_a_token_that_expires_and_no_secret_anywhere() {
     let bench = Bench::new(Faults::default());
     let (dates, logins) = (sessions(&bench), Arc::new(AtomicU32::new(0)));

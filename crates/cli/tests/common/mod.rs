@@ -363,6 +363,19 @@ impl Service {
         self.child.wait().unwrap().code()
     }
 
+    /// The run, once this holds of it.
+    pub async fn run_when(&self, id: &Value, holds: impl Fn(&Value) -> bool) -> Value {
+        let until = std::time::Instant::now() + std::time::Duration::from_secs(30);
+        loop {
+            let run = self.get(&format!("/runs/{id}")).await;
+            if holds(&run) {
+                return run;
+            }
+            assert!(std::time::Instant::now() < until, "run {id} does not come to it: {run}");
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+    }
+
     /// Waits until no run is under way.
     pub async fn settled(&self) {
         for _ in 0..1200 {

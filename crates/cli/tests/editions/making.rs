@@ -435,6 +435,27 @@ async fn old_editions_expire_by_policy_but_for_those_that_are_pinned() {
     assert!(said.out.contains("study/1") && said.out.contains("would be taken away") && folder(&bench, 1).exists(), "{said:?}");
     assert_eq!(service.cli(&["editions", "study", "--expire"]).code, 0);
     assert!(!folder(&bench, 1).exists());
+    // Killed before the files were gone, or while an edition was made again to verify it: the next start takes away what is left.
+    service.kill();
+    let again = bench.data().join("editions/.making/study-3-again");
+    for left in [folder(&bench, 1), again.clone()] {
+        std::fs::create_dir_all(&left).unwrap();
+        std::fs::write(left.join("closes.csv"), "date\n").unwrap();
+    }
+    let service = bench.serve();
+    let until = Instant::now() + Duration::from_secs(10);
+    while (again.exists() || folder(&bench, 1).exists()) && Instant::now() < until {
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    assert!(!again.exists() && !folder(&bench, 1).exists() && is_whole(&folder(&bench, 3)));
+    assert_eq!(service.cli(&["editions", "study/3", "--verify", "--again"]).code, 0);
+    // One that is being verified does not hold up the end of the service, and leaves nothing.
+    let asked = client().post(format!("{}/api/v1/editions/study/3/verify", service.url)).json(&json!({ "again": true })).send();
+    let asked = tokio::spawn(asked);
+    tokio::time::sleep(Duration::from_millis(100)).await;
+    assert_eq!(service.stop(), Some(0));
+    drop(asked);
+    assert!(leftovers(&bench).is_empty());
 }
 
 #[tokio::test(flavor = "multi_thread")]

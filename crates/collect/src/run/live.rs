@@ -36,6 +36,8 @@ pub(super) struct Live {
 pub(super) enum Halt {
     No,
     Cancelled,
+    /// Its source has another profile now; it is taken up again with that.
+    Replaced,
     Stopping,
 }
 
@@ -83,6 +85,11 @@ impl LiveRuns {
     /// The figures of a run under way, fresher than the ledger's.
     pub fn figures(&self, id: i64) -> Option<RunNow> {
         self.find(id).map(|live| live.lock().run.clone())
+    }
+
+    /// The ids of the runs under way, each with its collector.
+    pub(crate) fn under_way(&self) -> Vec<(i64, String)> {
+        self.lock().values().map(|live| (live.id, live.lock().run.row.collector.clone())).collect()
     }
 
     /// Whether the collector has a run under way that is no repair.

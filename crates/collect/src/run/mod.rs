@@ -10,7 +10,7 @@ pub(crate) use answer::Heard;
 pub use live::LiveRuns;
 pub use mizuno_desk::order::Order;
 
-use crate::Collect;
+use crate::{Collect, recovery};
 use futures_util::{FutureExt, StreamExt, stream};
 use live::{Halt, Live};
 use mizuno_desk::{
@@ -77,7 +77,8 @@ impl Collect {
             live.lock().run.waits_for = None;
             let setup = collect.desk.setup();
             // A fault of ours in the middle of a run must not keep its place for ever.
-            let state = match AssertUnwindSafe(collect.work_when_writable(&setup, &live, &collector, &order)).catch_unwind().await {
+            let work = AssertUnwindSafe(collect.work_when_writable(&setup, &live, &collector, &order)).catch_unwind();
+            let state = match collect.unless_replaced(&setup, &live, &collector, work).await {
                 Ok(Ok(state)) => state,
                 Ok(Err(error)) => {
                     tracing::error!(run = id, collector, %error, "the run cannot go on");
@@ -98,6 +99,9 @@ impl Collect {
                 }
             }
             collect.live.leave(&place);
+            if state == State::Interrupted && !collect.live.are_stopping() {
+                recovery::take_up(&collect, (id, &collector), order).await;
+            }
             collect.tell_run(&live, true).await;
             live.ended.send_replace(true);
         });
@@ -148,6 +152,21 @@ impl Collect {
         let run = if last { self.shown_run(live.id).await.ok() } else { Some(live.lock().run.clone()) };
         if let Some(run) = run {
             self.desk.events.tell(Event::Run(Box::new(run)));
+        }
+    }
+
+    /// Works on a run, and stops it where its source gets another profile: what the old one is asked for may never come.
+    async fn unless_replaced<T>(&self, setup: &Setup, live: &Live, collector: &str, work: impl Future<Output = T>) -> T {
+        let replaced = async {
+            if let Ok(post) = setup.post(collector) {
+                self.replaced(&post.source.profile).await;
+                live.halt(Halt::Replaced);
+            }
+            std::future::pending().await
+        };
+        tokio::select! {
+            done = work => done,
+            done = replaced => done,
         }
     }
 
@@ -207,7 +226,7 @@ impl Collect {
         let failed = live.lock().run.figures.failed;
         Ok(match *live.cancel.borrow() {
             Halt::Cancelled => State::Cancelled,
-            Halt::Stopping => State::Interrupted,
+            Halt::Stopping | Halt::Replaced => State::Interrupted,
             Halt::No if failed > 0 => State::Incomplete,
             Halt::No => State::Complete,
         })

@@ -180,6 +180,11 @@ impl Research {
         let research = Arc::downgrade(self);
         // Not on the thread of collecting: a look at what is due may answer questions.
         self.desk.hands.long(move || async move {
+            if let Some(research) = research.upgrade()
+                && let Err(error) = research.tidy_up().await
+            {
+                tracing::warn!(%error, "what was left of editions cannot be taken away");
+            }
             while let Some(research) = research.upgrade().filter(|research| !research.is_stopping()) {
                 if let Err(error) = research.make_what_is_due().await {
                     tracing::warn!(%error, "what editions are due cannot be told");

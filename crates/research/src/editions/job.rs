@@ -129,7 +129,7 @@ impl Research {
     }
 
     /// Where an edition is made.
-    fn making_folder(&self, row: &EditionRow) -> PathBuf {
+    pub(super) fn making_folder(&self, row: &EditionRow) -> PathBuf {
         self.editions_folder().join(".making").join(format!("{}-{}", row.spec, row.number))
     }
 

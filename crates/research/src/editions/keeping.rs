@@ -1,6 +1,6 @@
-//! Editions that are there: verified, held against each other, pinned, withdrawn, and taken away by policy.
+//! Editions that are there: held against each other, pinned, withdrawn, and taken away by policy.
 
-use super::{Progress, Recipe, SUMS, alike::says_the_same, file::sum_of, making::Maker};
+use super::{Recipe, SUMS};
 use crate::{
     Research,
     answer::batch::{Cells, Kind},
@@ -14,19 +14,6 @@ use std::{
     path::Path,
     sync::Arc,
 };
-
-/// What was found of an edition.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Verdict {
-    /// Files that were looked at.
-    pub files: u64,
-    /// Files that are not as they were made, each with what is wrong.
-    pub damaged: Vec<(String, String)>,
-    /// Where it was made again: files that came out with other bytes, and whether they say the same.
-    pub differ: Vec<(String, bool)>,
-    /// Whether another version of the program made it.
-    pub other_program: Option<String>,
-}
 
 /// What differs between two editions.
 #[derive(Clone, Debug, Default)]
@@ -46,65 +33,6 @@ pub struct Difference {
 }
 
 impl Research {
-    /// Holds the files of an edition against their sums, and if `again` makes it again from its record and holds that against them too.
-    ///
-    /// # Errors
-    /// When it is not there, or it cannot be made again.
-    pub async fn verify_edition(self: &Arc<Self>, row: &EditionRow, again: bool) -> Result<Verdict, DeskError> {
-        if row.state != State::Made && !(again && row.state == State::Expired) {
-            return Err(DeskError::Over(format!("{}/{} is {}, and has no files", row.spec, row.number, row.state.word())));
-        }
-        let _turn = self.at_work.turn.lock().await;
-        let files = self.desk.store.edition_files(row.id).await?;
-        let mut out = Verdict { files: files.len() as u64, ..Verdict::default() };
-        if row.state == State::Made {
-            let folder = self.edition_folder(row);
-            let known = files.clone();
-            out.damaged = self
-                .desk
-                .hands
-                .long(move || async move { damaged(&folder, &known) })
-                .await
-                .map_err(|e| DeskError::fault("verifying an edition", e))?;
-        }
-        if again {
-            out.other_program = (row.program != super::PROGRAM).then(|| row.program.clone());
-            out.differ = self.made_again(row, &files).await?;
-        }
-        Ok(out)
-    }
-
-    /// The files that come out with other bytes when an edition is made again from its record alone, and whether they say the same.
-    async fn made_again(self: &Arc<Self>, row: &EditionRow, files: &[FileRow]) -> Result<Vec<(String, bool)>, DeskError> {
-        let folder = self.editions_folder().join(".making").join(format!("{}-{}-again", row.spec, row.number));
-        let since = self.edition_before(row).await?.map(|before| before.instant);
-        let maker = Maker {
-            research: self.clone(),
-            recipe: Recipe::read(row)?,
-            instant: row.instant,
-            since,
-            before: None,
-            folder: folder.clone(),
-            kept: None,
-            waiting: std::sync::Mutex::default(),
-            progress: Arc::new(Progress::default()),
-        };
-        let (was, is) = (self.edition_folder(row), folder.clone());
-        let sums = |files: &[FileRow]| -> BTreeMap<String, String> {
-            files.iter().filter(|f| f.path != SUMS).map(|f| (f.path.clone(), f.digest.clone())).collect()
-        };
-        let before = sums(files);
-        let work = move || async move {
-            let after = sums(&maker.make().await?.rows);
-            let all: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
-            let differ = all.into_iter().filter(|path| before.get(*path) != after.get(*path));
-            Ok(differ.map(|path| (path.clone(), says_the_same(path, &was, &is))).collect())
-        };
-        let differ = self.desk.hands.long(work).await.map_err(|e| DeskError::fault("making an edition again", e));
-        let _ = std::fs::remove_dir_all(&folder);
-        differ?
-    }
-
     /// What differs between two editions of a spec.
     ///
     /// # Errors
@@ -176,16 +104,42 @@ impl Research {
         }
         let _turn = self.at_work.turn.lock().await;
         for row in &old {
-            let folder = self.edition_folder(row);
-            // Nobody is to see half of it: it gets another name first.
-            let gone = self.editions_folder().join(".making").join(format!("{}-{}-gone", row.spec, row.number));
             self.desk.store.expire_edition(row.id).await?;
-            take_away(&folder, &gone).map_err(|e| DeskError::file(&folder, e))?;
+            self.take_away_files(row)?;
         }
         if !old.is_empty() {
             self.desk.events.tell(mizuno_desk::Event::Editions);
         }
         Ok(old)
+    }
+
+    /// Takes away what a process left that was killed: folders of what was being made, verified or taken away, and files of editions that have
+    /// expired. What is under way stays.
+    ///
+    /// # Errors
+    /// When the store or the disk cannot be read.
+    pub(super) async fn tidy_up(&self) -> Result<(), DeskError> {
+        let _turn = self.at_work.turn.lock().await;
+        let mut stay = BTreeSet::new();
+        for id in self.desk.store.editions_under_way().await? {
+            stay.extend(self.desk.store.edition(By::Id(id)).await?.map(|row| self.making_folder(&row)));
+        }
+        let left = std::fs::read_dir(self.editions_folder().join(".making")).into_iter().flatten().flatten().map(|entry| entry.path());
+        for folder in left.filter(|folder| folder.is_dir() && !stay.contains(folder)) {
+            tracing::info!(folder = %folder.display(), "taking away what was left when the service was killed");
+            std::fs::remove_dir_all(&folder).map_err(|e| DeskError::file(&folder, e))?;
+        }
+        for row in self.desk.store.editions(None).await?.iter().filter(|row| row.state == State::Expired) {
+            self.take_away_files(row)?;
+        }
+        Ok(())
+    }
+
+    fn take_away_files(&self, row: &EditionRow) -> Result<(), DeskError> {
+        let folder = self.edition_folder(row);
+        // Nobody is to see half of it: it gets another name first.
+        let gone = self.editions_folder().join(".making").join(format!("{}-{}-gone", row.spec, row.number));
+        take_away(&folder, &gone).map_err(|e| DeskError::file(&folder, e))
     }
 
     /// The instant that the changes of an edition refer to, if there is one before it.
@@ -278,34 +232,4 @@ fn take_away(folder: &Path, gone: &Path) -> std::io::Result<()> {
     }
     std::fs::rename(folder, gone)?;
     std::fs::remove_dir_all(gone)
-}
-
-/// The files of a folder that are not as they were made, and those that nobody made.
-fn damaged(folder: &Path, files: &[FileRow]) -> Vec<(String, String)> {
-    let mut out = vec![];
-    let known: BTreeSet<&str> = files.iter().map(|f| f.path.as_str()).collect();
-    for file in files {
-        match sum_of(&folder.join(&file.path)) {
-            Ok((sum, _)) if sum == file.digest => {}
-            Ok((_, bytes)) if bytes != file.bytes as u64 => {
-                out.push((file.path.clone(), format!("it has {bytes} bytes instead of {}", file.bytes)))
-            }
-            Ok(_) => out.push((file.path.clone(), "its bytes are others".to_owned())),
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => out.push((file.path.clone(), "it is not there".to_owned())),
-            Err(e) => out.push((file.path.clone(), e.to_string())),
-        }
-    }
-    let mut folders = vec![folder.to_owned()];
-    while let Some(at) = folders.pop() {
-        for entry in std::fs::read_dir(&at).into_iter().flatten().flatten() {
-            let path = entry.path();
-            let name = path.strip_prefix(folder).map(|p| p.display().to_string()).unwrap_or_default();
-            match path.is_dir() {
-                true => folders.push(path),
-                false if !known.contains(name.as_str()) => out.push((name, "nobody made it; it was put there".to_owned())),
-                false => {}
-            }
-        }
-    }
-    out
 }

@@ -2,8 +2,8 @@
 //!
 //! * [`job`]: editions under way. `cutting`: a question cut into the answers of its files; `making`: files as they are made; `file`: one file on its
 //!   way to the disk. `contents`: what an edition says of itself; `beside`: what lies beside its table of bars; `package`, `page`: the same for programs and for people.
-//! * [`due`]: when one is made, and what must hold before; [`keeping`]: verified (`alike`: whether other bytes say the same), held against another, pinned, withdrawn, taken away; `publishing`: in object
-//!   storage.
+//! * [`due`]: when one is made, and what must hold before; [`keeping`]: held against another, pinned, withdrawn, taken away; [`verifying`]: held against their sums, or
+//!   made again (`alike`: whether other bytes say the same); `publishing`: in object storage.
 //!
 //! An edition follows from its [`Recipe`] and its instant alone. No byte of its files follows from when, where or how fast it was made.
 
@@ -22,6 +22,7 @@ mod page;
 mod publishing;
 mod storage;
 mod table;
+pub mod verifying;
 
 use crate::{
     Research,

@@ -138,14 +138,18 @@ impl Research {
         let upload = storage.put_multipart(to).await.map_err(|e| refused(&file.path, &e))?;
         let mut parts = WriteMultipart::new_with_chunk_size(upload, PART);
         loop {
-            let n = open.read(&mut piece).map_err(|e| DeskError::file(&path, e))?;
-            if n == 0 {
-                break;
+            let read = open.read(&mut piece).map_err(|e| DeskError::file(&path, e));
+            let room = parts.wait_for_capacity(AT_ONCE).await.map_err(|e| refused(&file.path, &e));
+            match room.and(read) {
+                Ok(0) => return parts.finish().await.map(drop).map_err(|e| refused(&file.path, &e)),
+                Ok(n) => parts.write(&piece[..n]),
+                Err(error) => {
+                    // Parts of an upload that nobody ends are kept, unseen.
+                    let _ = parts.abort().await;
+                    return Err(error);
+                }
             }
-            parts.wait_for_capacity(AT_ONCE).await.map_err(|e| refused(&file.path, &e))?;
-            parts.write(&piece[..n]);
         }
-        parts.finish().await.map(drop).map_err(|e| refused(&file.path, &e))
     }
 }
 
