@@ -122,6 +122,7 @@ impl Desk {
         let before = self.setup();
         let secrets = secrets(self.config_dir.as_deref());
         let setup = accept(&self.store, &self.clock, &secrets, &self.data, config, Some(&before)).await?;
+        setup.take_over_from(&before);
         *self.setup.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(setup);
         self.changed.send_modify(|n| *n += 1);
         Ok(())

@@ -303,6 +303,18 @@ impl Post<'_> {
     }
 }
 
+impl Setup {
+    /// Lets sources whose profile is another than before go on counting where their gates were left.
+    pub(crate) fn take_over_from(&self, before: &Setup) {
+        let is_at_work = |gate| self.sources.values().any(|source| std::ptr::eq(source.gate(), gate));
+        for (name, source) in &self.sources {
+            if let Some(old) = before.sources.get(name).map(Source::gate).filter(|old| !is_at_work(*old)) {
+                source.gate().succeed(old);
+            }
+        }
+    }
+}
+
 /// Sources of one group go through one gate: that of one which was at work before, so that what it counted counts still.
 fn share_limits(sources: &mut BTreeMap<String, Source>, before: Option<&Setup>) {
     let group = |source: &Source| source.profile.limits.group.clone();

@@ -36,11 +36,17 @@ impl Health {
         paused.or(self.told_to_wait.filter(|until| now < *until).map(|until| (until, false)))
     }
 
-    /// A request goes out; the first after a pause is a probe.
-    pub(super) fn sent(&mut self, now: Timestamp) {
+    /// A request goes out. The first after a pause is a probe; whether this is.
+    pub(super) fn sent(&mut self, now: Timestamp) -> bool {
         if self.paused.is_some() {
             self.probing = Some(now);
         }
+        self.paused.is_some()
+    }
+
+    /// The request that probed was given up; the next one probes.
+    pub(super) fn gave_up(&mut self) {
+        self.probing = None;
     }
 
     /// A request ended. Returns until when the source is paused, when this failure paused it.
@@ -82,6 +88,9 @@ mod tests {
         assert!(health.waits_until(at(63)).is_some(), "and no other until it is back");
         assert_eq!(health.report(true, None, at(64)), Some(at(184)), "the next probe waits twice as long");
         health.sent(at(184));
+        health.gave_up();
+        assert_eq!(health.waits_until(at(185)), None, "whoever comes next may probe");
+        health.sent(at(185));
         assert_eq!(health.report(false, None, at(185)), None);
         assert_eq!(health.waits_until(at(185)), None, "back by itself");
     }

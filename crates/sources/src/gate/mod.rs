@@ -17,7 +17,10 @@ pub use queue::Ticket;
 use crate::{Clock, Failure, failure::Class};
 use mizuno_config::profile::{Limits, QuietHours};
 use mizuno_core::Timestamp;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{
+    Arc, Mutex, PoisonError,
+    atomic::{AtomicBool, Ordering},
+};
 use tokio::sync::{Notify, OwnedSemaphorePermit, Semaphore, oneshot};
 
 /// All that stands between a request and its source.
@@ -32,12 +35,16 @@ pub struct Gate {
     came: Notify,
     /// Calls sent before this process began may still count: nothing is asked until then.
     begins: Mutex<Timestamp>,
+    /// Another gate has taken its place: nobody gets a turn here any more.
+    closed: AtomicBool,
     clock: Clock,
 }
 
 /// Leave to send one request; the place is free again when it is dropped.
 pub struct Turn {
     gate: Arc<Gate>,
+    /// It probes a source that was paused, and has not been reported on.
+    probes: AtomicBool,
     _place: OwnedSemaphorePermit,
 }
 
@@ -77,6 +84,7 @@ impl Gate {
             health: Mutex::new(health::Health::new(limits.pause_after, limits.probe_after)),
             came: Notify::new(),
             begins: Mutex::new(Timestamp::MIN),
+            closed: AtomicBool::new(false),
             clock,
         });
         tokio::spawn(keep(Arc::downgrade(&gate)));
@@ -94,6 +102,13 @@ impl Gate {
     /// Asks nothing until an instant: calls of the process before this one still count.
     pub fn begin_at(&self, instant: Timestamp) {
         *lock(&self.begins) = instant;
+    }
+
+    /// Takes the place of another gate to the same source, whose calls of the last minute still count. Who waits there waits for nothing.
+    pub fn succeed(&self, before: &Gate) {
+        before.closed.store(true, Ordering::SeqCst);
+        self.rate.go_on_from(&before.rate);
+        self.begin_at(*lock(&before.begins));
     }
 
     /// At how many calls a minute the source said that there are too many, and how many its profile declares.
@@ -168,7 +183,10 @@ impl Gate {
                 continue;
             }
             self.rate.wait().await;
-            return Some(Turn { gate: self.clone(), _place: place });
+            if self.closed.load(Ordering::SeqCst) {
+                return None;
+            }
+            return Some(Turn { gate: self.clone(), probes: AtomicBool::new(false), _place: place });
         }
     }
 }
@@ -187,6 +205,8 @@ async fn keep(gate: std::sync::Weak<Gate>) {
             continue;
         }
         let Some(mut turn) = here.open().await else { return };
+        // Before anybody can report on it.
+        *turn.probes.get_mut() = lock(&here.health).sent(here.clock.now());
         // Who gave up waiting does not take the turn with them.
         loop {
             let next = lock(&here.queue).next();
@@ -196,13 +216,13 @@ async fn keep(gate: std::sync::Weak<Gate>) {
                 Err(unused) => turn = unused,
             }
         }
-        lock(&here.health).sent(here.clock.now());
     }
 }
 
 impl Turn {
     /// Tells how the request went, and how long the source asked us to wait.
     pub(crate) fn report(&self, failure: Option<&Failure>, retry_after: Option<i64>) {
+        self.probes.store(false, Ordering::Relaxed);
         let now = self.gate.clock.now();
         // Too many calls say something about our pace, not that the source is in trouble.
         let too_many = failure.is_some_and(|f| f.class == Class::TooMany);
@@ -216,6 +236,16 @@ impl Turn {
             tracing::warn!(source = self.gate.source, %until, "the source keeps failing; it is paused and probed then");
         }
         self.gate.came.notify_one();
+    }
+}
+
+impl Drop for Turn {
+    fn drop(&mut self) {
+        // A probe that nobody sent, or whose answer nobody waited for, has found nothing out: the next request probes.
+        if *self.probes.get_mut() {
+            lock(&self.gate.health).gave_up();
+            self.gate.came.notify_one();
+        }
     }
 }
 

@@ -72,11 +72,28 @@ impl Rate {
             }
             self.clock.sleep(wait).await;
         }
+        while let Err(wait) = self.count() {
+            self.clock.sleep(wait).await;
+        }
+    }
+
+    /// Counts a call that is sent now; or how long to wait for room, in microseconds. Only calls of a limiter before this one can take it up.
+    fn count(&self) -> Result<(), i64> {
         let mut sent = self.sent.lock().unwrap_or_else(PoisonError::into_inner);
         let now = self.clock.now().0;
+        drop_old(&mut sent, now);
+        if let Some(first) = sent.front().filter(|_| sent.len() >= self.declared as usize) {
+            return Err(first + MINUTE - now);
+        }
         self.lock_pace().last_call = now;
         sent.push_back(now);
-        drop_old(&mut sent, now);
+        Ok(())
+    }
+
+    /// Counts the calls that another has sent within the last minute.
+    pub(super) fn go_on_from(&self, before: &Rate) {
+        let counted = before.sent.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        *self.sent.lock().unwrap_or_else(PoisonError::into_inner) = counted;
     }
 
     fn lock_pace(&self) -> std::sync::MutexGuard<'_, Pace> {

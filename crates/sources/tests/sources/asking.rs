@@ -233,6 +233,41 @@ async fn a_source_that_keeps_failing_is_paused_and_comes_back_by_itself() {
 }
 
 #[actix_web::test]
+async fn a_probe_that_nobody_sends_leaves_the_source_to_the_next() {
+    let server = Server::start(|_, n| if n <= 3 { HttpResponse::BadGateway().finish() } else { HttpResponse::Ok().body(BODY) });
+    let mut impatient = profile(&server.base, "", PLAIN, CSV);
+    (impatient.limits.attempts, impatient.limits.pause_after, impatient.limits.probe_after) = (1, 3, 400_000_000);
+    let source = work(impatient);
+    for _ in 0..3 {
+        assert!(ask(&source).await.outcome.is_err());
+    }
+    assert!(matches!(source.gate().standing(), Standing::Paused(_)));
+    // Whoever waits for the end of the pause gives up before it.
+    let given_up = tokio::time::timeout(std::time::Duration::from_millis(20), ask(&source)).await;
+    assert!(given_up.is_err());
+    tokio::time::sleep(std::time::Duration::from_millis(450)).await;
+    assert_eq!(source.gate().standing(), Standing::Ready, "a pause does not last longer for a probe that was not sent");
+    assert!(ask(&source).await.outcome.is_ok());
+    assert_eq!(server.targets().len(), 4);
+}
+
+#[actix_web::test]
+async fn a_gate_in_the_place_of_another_counts_the_calls_of_that_too() {
+    let server = Server::start(|_, _| HttpResponse::Ok().body(BODY));
+    let mut slow = profile(&server.base, "", PLAIN, CSV);
+    slow.limits = toml::from_str("calls_per_minute = 3\nburst = 3").unwrap();
+    let (old, new) = (work(slow.clone()), work(slow));
+    let first = ask(&old).await.asked_at;
+    assert!(ask(&old).await.outcome.is_ok());
+    new.gate().succeed(old.gate());
+    assert_eq!((new.gate().standing(), new.gate().used_this_minute()), (Standing::Ready, 2));
+    assert!(ask(&new).await.outcome.is_ok());
+    assert!(ask(&new).await.asked_at >= first.plus(60_000_000), "the fourth call within a minute");
+    let nobody = tokio::time::timeout(std::time::Duration::from_millis(200), ask(&old)).await;
+    assert!(nobody.is_err() && server.targets().len() == 4, "{:?}", server.targets());
+}
+
+#[actix_web::test]
 async fn a_file_for_all_symbols_is_fetched_once_and_only_when_it_is_listed() {
     let server = Server::start(|heard, _| match heard.target.as_str() {
         "/" => HttpResponse::Ok().body("<a href=\"/all-20250401.csv\">1</a> <a href='all-20250409.csv'>9</a>"),
