@@ -57,7 +57,7 @@ const failures = (run: Run) =>
       <td class="number">{{ count(run.calls) }}<span v-if="run.state === 'running' && run.calls_a_minute"> · {{ run.calls_in_last_minute }} of {{ run.calls_a_minute }}/min</span></td>
       <td>
         <n-button v-if="run.state === 'running'" size="tiny" @click="cancel(run)">Cancel</n-button>
-        <n-button v-else-if="run.state === 'cancelled' || run.state === 'interrupted'" size="tiny" @click="resume(run, false)">Resume</n-button>
+        <n-button v-else-if="run.state === 'cancelled'" size="tiny" @click="resume(run, false)">Resume</n-button>
         <n-button v-else-if="run.failed" size="tiny" @click="resume(run, true)">Retry failed</n-button>
       </td>
     </tr>

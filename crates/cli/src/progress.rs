@@ -116,6 +116,9 @@ fn sentence(run: &Run) -> String {
         show::count(run.bars_same),
         show::count(run.restated),
     );
+    if state == "interrupted" {
+        text += ", and another run goes on with it";
+    }
     if run.refused > 0 {
         text += &format!(", {} in quarantine", run.refused);
     }

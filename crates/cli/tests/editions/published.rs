@@ -127,6 +127,27 @@ async fn an_edition_is_published_whole_and_what_is_the_same_is_not_sent_again() 
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_storage_that_does_not_answer_holds_up_no_other() {
+    let (bench, storage) = publishing().await;
+    // It takes calls, and never answers one.
+    let silent = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let desk = std::fs::read_to_string(bench.config().join("editions/desk.toml")).unwrap();
+    let endpoint = desk.lines().find(|line| line.starts_with("endpoint")).unwrap();
+    let far = desk.replace(endpoint, &format!("endpoint = \"http://{}\"", silent.local_addr().unwrap()));
+    bench.write("editions/attic.toml", &far);
+    let service = bench.serve();
+    assert_eq!(service.cli(&["collect", "aldx-daily", "-i", "KBF"]).code, 0);
+    // The one that will not get there is made first, and stands first.
+    for spec in ["attic", "desk"] {
+        assert_eq!(service.cli(&["editions", spec, "--make", "--by", "mere"]).code, 0);
+    }
+    published(&service, 1).await;
+    assert!(is_whole(&storage, 1));
+    assert!(service.get("/editions/attic/1").await["published"].is_null());
+    assert!(!service.cli(&["status"]).out.contains("attic is behind"), "it has not been given up when the other is there");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_killed_publishing_is_finished_by_itself_and_nobody_sees_half_of_it() {
     let (bench, storage) = publishing().await;
     let mut service = bench.serve();

@@ -204,9 +204,7 @@ impl Research {
                 let known = (research.desk.store.newest(), research.desk.setup().serial);
                 let news = looked.is_none_or(|(before, at)| before != known || at.elapsed() > LOOKED_EVERY);
                 if news {
-                    if let Err(error) = research.bring_storages_up_to_date().await {
-                        tracing::warn!(%error, "what is to be in object storage cannot be told");
-                    }
+                    research.bring_storages_up_to_date();
                     looked = Some((known, Instant::now()));
                 }
                 drop(research);

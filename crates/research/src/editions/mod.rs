@@ -195,6 +195,8 @@ pub(crate) struct AtWork {
     settled: Mutex<BTreeMap<String, Timestamp>>,
     /// How the last attempt to publish ended, by specs; those that went well are not kept.
     attempts: Mutex<BTreeMap<String, publishing::Attempt>>,
+    /// What is on its way to object storage, by specs.
+    sending: Mutex<BTreeMap<String, tokio::task::JoinHandle<()>>>,
     /// When it was first looked what is due.
     began: std::sync::OnceLock<Timestamp>,
     /// Held between the record of an edition and its beginning: what has a record and is not at work was left by a process that ended.

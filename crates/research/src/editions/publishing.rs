@@ -10,7 +10,7 @@ use super::{
 };
 use crate::Research;
 use mizuno_config::edition::Publish;
-use mizuno_desk::{DeskError, Event};
+use mizuno_desk::{DeskError, Event, Setup};
 use mizuno_store::editions::{EditionRow, FileRow, State};
 use object_store::{ObjectStoreExt, PutPayload, WriteMultipart, aws::AmazonS3, path::Path as Key};
 use std::{
@@ -44,28 +44,36 @@ impl Research {
         self.at_work.attempts.lock().unwrap_or_else(PoisonError::into_inner).get(spec).map(|attempt| attempt.why.clone())
     }
 
-    /// Brings the object storage of every spec up to date.
-    pub(super) async fn bring_storages_up_to_date(self: &Arc<Self>) -> Result<(), DeskError> {
+    /// Brings the object storage of every spec up to date, each beside the others: one that is slow, or does not answer, holds up no other.
+    pub(super) fn bring_storages_up_to_date(self: &Arc<Self>) {
         let setup = self.desk.setup();
-        for spec in setup.config.editions.values() {
-            let Some(publish) = &spec.publish else { continue };
+        let mut sending = self.at_work.sending.lock().unwrap_or_else(PoisonError::into_inner);
+        for spec in setup.config.editions.values().filter(|spec| spec.publish.is_some()) {
             let resting = |attempt: &Attempt| attempt.setup == setup.serial && Instant::now() < attempt.rest;
-            if self.at_work.attempts.lock().unwrap_or_else(PoisonError::into_inner).get(&spec.name).is_some_and(resting) {
+            let rests = self.at_work.attempts.lock().unwrap_or_else(PoisonError::into_inner).get(&spec.name).is_some_and(resting);
+            if rests || sending.get(&spec.name).is_some_and(|work| !work.is_finished()) {
                 continue;
             }
-            let rows = self.desk.store.editions(Some(&spec.name)).await?;
-            let ended = self.bring_up_to_date(&rows, publish).await;
-            let mut attempts = self.at_work.attempts.lock().unwrap_or_else(PoisonError::into_inner);
-            match ended {
-                Ok(()) => drop(attempts.remove(&spec.name)),
-                Err(error) => {
-                    tracing::warn!(edition = spec.name, %error, "the object storage of an edition is behind");
-                    attempts
-                        .insert(spec.name.clone(), Attempt { why: error.to_string(), rest: Instant::now() + REST, setup: setup.serial });
-                }
+            let (research, setup, name) = (self.clone(), setup.clone(), spec.name.clone());
+            sending.insert(spec.name.clone(), self.desk.hands.long(move || async move { research.attempt(&setup, &name).await }));
+        }
+    }
+
+    async fn attempt(&self, setup: &Setup, name: &str) {
+        let Some(publish) = setup.config.editions.get(name).and_then(|spec| spec.publish.as_ref()) else { return };
+        let ended = match self.desk.store.editions(Some(name)).await {
+            Ok(rows) => self.bring_up_to_date(&rows, publish).await,
+            Err(error) => Err(error.into()),
+        };
+        let mut attempts = self.at_work.attempts.lock().unwrap_or_else(PoisonError::into_inner);
+        match ended {
+            Ok(()) => drop(attempts.remove(name)),
+            Err(error) => {
+                tracing::warn!(edition = name, %error, "the object storage of an edition is behind");
+                let rest = Instant::now() + REST;
+                attempts.insert(name.to_owned(), Attempt { why: error.to_string(), rest, setup: setup.serial });
             }
         }
-        Ok(())
     }
 
     /// Takes away what is to be there no longer, and publishes every edition that is to be there and is not, oldest first.

@@ -216,12 +216,17 @@ async fn retry_after_is_obeyed_in_both_its_forms() {
     }
 }
 
+/// A source that is paused after three failures, for 400 seconds of its clock.
+fn impatient(server: &Server) -> mizuno_sources::Source {
+    let mut profile = profile(&server.base, "", PLAIN, CSV);
+    (profile.limits.attempts, profile.limits.pause_after, profile.limits.probe_after) = (1, 3, 400_000_000);
+    work(profile)
+}
+
 #[actix_web::test]
 async fn a_source_that_keeps_failing_is_paused_and_comes_back_by_itself() {
     let server = Server::start(|_, n| if n <= 4 { HttpResponse::BadGateway().finish() } else { HttpResponse::Ok().body(BODY) });
-    let mut impatient = profile(&server.base, "", PLAIN, CSV);
-    (impatient.limits.attempts, impatient.limits.pause_after, impatient.limits.probe_after) = (1, 3, 400_000_000);
-    let source = work(impatient);
+    let source = impatient(&server);
     for _ in 0..3 {
         assert_eq!(ask(&source).await.outcome.unwrap_err().class, Class::ServerError);
     }
@@ -235,9 +240,7 @@ async fn a_source_that_keeps_failing_is_paused_and_comes_back_by_itself() {
 #[actix_web::test]
 async fn a_probe_that_nobody_sends_leaves_the_source_to_the_next() {
     let server = Server::start(|_, n| if n <= 3 { HttpResponse::BadGateway().finish() } else { HttpResponse::Ok().body(BODY) });
-    let mut impatient = profile(&server.base, "", PLAIN, CSV);
-    (impatient.limits.attempts, impatient.limits.pause_after, impatient.limits.probe_after) = (1, 3, 400_000_000);
-    let source = work(impatient);
+    let source = impatient(&server);
     for _ in 0..3 {
         assert!(ask(&source).await.outcome.is_err());
     }
