@@ -1,11 +1,15 @@
 //! When lists are collected: once a day, before the first run that needs them, and one of each source at a time.
 
-use crate::{Collect, lists::next_due};
+use crate::Collect;
 use mizuno_config::profile::{List, ListKind, Profile};
+use mizuno_core::{Timestamp, TradeDate, Venue, calendar::on_the_wall, time::MINUTE};
+use mizuno_desk::Setup;
+use mizuno_store::lists::ListFetchRow;
 use std::{
     collections::HashMap,
     sync::{Arc, Mutex, PoisonError},
 };
+use tokio::sync::watch;
 
 /// Whose turn it is. A source that does not answer keeps only its own lists waiting.
 #[derive(Default)]
@@ -68,32 +72,69 @@ impl Collect {
     }
 }
 
-/// Collects every list once a day, for as long as the setup holds.
-pub(crate) fn start(collect: &Arc<Collect>) {
-    let setup = collect.desk.setup();
+/// A list that could not be collected is asked for again after so long, in microseconds.
+const AGAIN_AFTER: i64 = 15 * MINUTE;
+
+/// When a list is collected next after its newest collection: on the next day, or soon where that failed. `None` where there was none.
+pub(crate) fn next_due(list: &List, venue: &Venue, newest: Option<&ListFetchRow>) -> Option<Timestamp> {
+    let ListFetchRow { asked_at, failure, .. } = newest?;
+    let today = asked_at.date_in(&venue.zone);
+    let at = |day: TradeDate| on_the_wall(&venue.zone, day, list.daily_at);
+    let daily = if at(today) > *asked_at { at(today) } else { at(today.plus(1)) };
+    Some(if failure.is_some() { daily.min(asked_at.plus(AGAIN_AFTER)) } else { daily })
+}
+
+/// Collects every list once a day, until the setup has `changed`. Of a source whose profile is another than in the setup before, what could
+/// not be collected is asked for at once.
+pub(crate) fn start(collect: &Arc<Collect>, setup: &Setup, before: Option<&Setup>, changed: &watch::Receiver<u64>) {
     for (name, source) in &setup.sources {
+        let same = |before: &Setup| before.sources.get(name).is_some_and(|old| Arc::ptr_eq(&old.profile, &source.profile));
+        let corrected = before.is_some_and(|before| !same(before));
         for list in &source.profile.lists {
-            tokio::spawn(keep(collect.clone(), name.clone(), list.clone()));
+            let Some(venue) = setup.config.venues.get(&list.venue) else { continue };
+            let kept = Kept { collect: collect.clone(), source: name.clone(), list: list.clone(), venue: venue.clone() };
+            tokio::spawn(kept.keep(corrected, changed.clone()));
         }
     }
 }
 
-async fn keep(collect: Arc<Collect>, source: String, list: List) {
-    let mut changes = collect.desk.changes();
-    let Some(venue) = collect.desk.setup().config.venues.get(&list.venue).cloned() else { return };
-    let last = collect.desk.store.list_fetches().await.unwrap_or_default();
-    let mut last = last.iter().find(|f| f.source == source && f.list == list.name).map(|f| f.asked_at);
-    loop {
-        let now = collect.desk.clock.now();
-        // What was missed while nobody ran is caught up once.
-        let due = last.map_or(now, |at| next_due(&list, &venue, at));
-        tokio::select! {
-            () = collect.desk.clock.sleep_until(due) => {}
-            _ = changes.changed() => return,
+/// A list that is kept up to date.
+struct Kept {
+    collect: Arc<Collect>,
+    source: String,
+    list: List,
+    venue: Venue,
+}
+
+impl Kept {
+    async fn keep(self, corrected: bool, mut changed: watch::Receiver<u64>) {
+        let mut due = self.due(corrected).await;
+        loop {
+            tokio::select! {
+                () = self.collect.desk.clock.sleep_until(due) => {}
+                _ = changed.changed() => return,
+            }
+            let turn = self.collect.listing.turn_of(&self.source);
+            let _one_of_its_source = turn.lock().await;
+            // While it waited for its turn another setup may have begun to keep it, or somebody has collected it.
+            if changed.has_changed().unwrap_or(true) {
+                return;
+            }
+            if self.due(corrected).await <= self.collect.desk.clock.now()
+                && let Err(error) = self.collect.collect_in_turn(&self.source, &self.list.name).await
+            {
+                tracing::warn!(source = self.source, list = self.list.name, %error, "the list was not collected");
+            }
+            // Where nothing was kept, it is due still.
+            due = self.due(false).await.max(self.collect.desk.clock.now().plus(MINUTE));
         }
-        last = Some(collect.desk.clock.now());
-        if let Err(error) = collect.collect_list(&source, &list.name).await {
-            tracing::warn!(source, list = list.name, %error, "the list was not collected");
-        }
+    }
+
+    /// When it is to be collected. What was missed while nobody ran is caught up once.
+    async fn due(&self, corrected: bool) -> Timestamp {
+        let newest = self.collect.desk.store.list_fetches().await.unwrap_or_default();
+        let newest = newest.iter().find(|f| f.source == self.source && f.list == self.list.name);
+        let again = |f: &&ListFetchRow| !(corrected && f.failure.is_some());
+        next_due(&self.list, &self.venue, newest.filter(again)).unwrap_or_else(|| self.collect.desk.clock.now())
     }
 }

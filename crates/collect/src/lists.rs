@@ -1,8 +1,8 @@
 //! Lists that sources keep, collected daily: what is new, renamed, gone and changed.
 
-use crate::{Collect, basis::named};
+use crate::{Collect, basis::named, listing::next_due};
 use mizuno_config::profile::{List, ListKind};
-use mizuno_core::{Instrument, Timestamp, TradeDate, Venue, calendar::on_the_wall, instrument::FormerSymbol};
+use mizuno_core::{Instrument, Timestamp, TradeDate, instrument::FormerSymbol};
 use mizuno_desk::{DeskError, Event, Setup, universes::lists_followed};
 use mizuno_sources::{Stop, Ticket};
 use mizuno_store::{
@@ -87,6 +87,11 @@ impl Collect {
     pub async fn collect_list(&self, source: &str, list: &str) -> Result<ListStanding, DeskError> {
         let turn = self.listing.turn_of(source);
         let _one_of_its_source = turn.lock().await;
+        self.collect_in_turn(source, list).await
+    }
+
+    /// The same for who has the turn of the source.
+    pub(crate) async fn collect_in_turn(&self, source: &str, list: &str) -> Result<ListStanding, DeskError> {
         let setup = self.desk.setup();
         let names = setup.sources.keys().map(String::as_str);
         let at = setup.sources.get(source).ok_or_else(|| DeskError::unknown("source", source, names))?;
@@ -222,7 +227,7 @@ impl Collect {
                     list: list.name.clone(),
                     of: list.of,
                     venue: list.venue.clone(),
-                    next: next_due(list, venue, now),
+                    next: next_due(list, venue, last.as_ref()).unwrap_or(now).max(now),
                     last,
                     ending,
                 });
@@ -290,13 +295,6 @@ fn is_followed(setup: &Setup, source: &str, list: &List) -> bool {
         ListKind::Members | ListKind::MemberChanges => lists_followed(&setup.config).contains(&format!("{source}/{}", list.name)),
         _ => false,
     }
-}
-
-/// When a list is collected next after `after`.
-pub(crate) fn next_due(list: &List, venue: &Venue, after: Timestamp) -> Timestamp {
-    let today = after.date_in(&venue.zone);
-    let at = |day: TradeDate| on_the_wall(&venue.zone, day, list.daily_at);
-    if at(today) > after { at(today) } else { at(today.plus(1)) }
 }
 
 /// A row with symbols spelled our way.

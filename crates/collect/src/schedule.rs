@@ -18,9 +18,11 @@ pub fn keep_all(collect: &Arc<Collect>) {
     let collect = collect.clone();
     tokio::spawn(async move {
         let mut changes = collect.desk.changes();
+        let mut before = None;
         loop {
-            crate::listing::start(&collect);
-            for (name, collector) in &collect.desk.setup().config.collectors {
+            let setup = collect.desk.setup();
+            crate::listing::start(&collect, &setup, before.as_deref(), &changes);
+            for (name, collector) in &setup.config.collectors {
                 match &collector.schedule {
                     None => {}
                     Some(Schedule::Dropped(quiet)) => drop(tokio::spawn(watch(collect.clone(), name.clone(), *quiet))),
@@ -30,6 +32,7 @@ pub fn keep_all(collect: &Arc<Collect>) {
                     drop(tokio::spawn(keep_audit(collect.clone(), name.clone(), audit.clone())));
                 }
             }
+            before = Some(setup);
             let renewal = collect.desk.clock.now().plus(RENEWED_EVERY);
             tokio::select! {
                 changed = changes.changed() => if changed.is_err() { return },

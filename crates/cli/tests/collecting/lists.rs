@@ -95,6 +95,57 @@ async fn a_source_that_does_not_answer_keeps_only_its_own_runs_waiting() {
     assert!(ended["waits_for"].is_null() && ended["bars_new"].as_i64() > Some(20), "{ended}");
 }
 
+/// When the newest collection of the list was asked for, once it went well or did not.
+async fn list_when(service: &Service, well: bool) -> mizuno_core::Timestamp {
+    let until = std::time::Instant::now() + std::time::Duration::from_secs(60);
+    loop {
+        let lists = service.get("/lists").await;
+        let list = lists.as_array().unwrap().iter().find(|l| l["list"] == "first").unwrap().clone();
+        if let Some(at) = list["last"].as_str().filter(|_| list["failure"].is_null() == well) {
+            return at.parse().unwrap();
+        }
+        assert!(std::time::Instant::now() < until, "{list}");
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_list_that_could_not_be_collected_is_asked_for_again_soon_and_at_once_where_its_profile_was_corrected() {
+    // Ten minutes a second: a quarter of an hour is there soon, and the next day is not.
+    let bench = Bench::at(mizuno_sim::DEMO_START, 600.0, Faults::default());
+    let texts = splits(&bench, &["first"]);
+    let asked = Arc::new(Mutex::new(0));
+    let (count, text) = (asked.clone(), texts[0].clone());
+    let base = bench.talking(move |_, _, _| {
+        *count.lock().unwrap() += 1;
+        if *count.lock().unwrap() == 1 { (503, "later".to_owned()) } else { (200, format!("symbol,ex,new,old\n{}", text.lock().unwrap())) }
+    });
+    let town = std::fs::read_to_string(bench.config().join("sources/town.toml")).unwrap();
+    let told = town.lines().find(|line| line.starts_with("base")).unwrap().to_owned();
+    bench.change("sources/town.toml", &told, &format!("base = \"{base}\""));
+    let service = bench.serve();
+    let failed = list_when(&service, false).await;
+    let next: mizuno_core::Timestamp = service.get("/lists").await[0]["next"].as_str().unwrap().parse().unwrap();
+    assert!(next >= failed.plus(900_000_000) && next < failed.plus(10 * 3_600_000_000), "{failed} and then {next}");
+    let well = list_when(&service, true).await;
+    assert!(well >= failed.plus(900_000_000) && well < failed.plus(10 * 3_600_000_000), "{failed} and then {well}");
+    assert_eq!(*asked.lock().unwrap(), 2, "and not again before the next day");
+    service.kill();
+
+    let bench = Bench::new(Faults::default());
+    splits(&bench, &["first"]);
+    let dead = "base = \"http://127.0.0.1:1\"";
+    let town = std::fs::read_to_string(bench.config().join("sources/town.toml")).unwrap();
+    let told = town.lines().find(|line| line.starts_with("base")).unwrap().to_owned();
+    bench.change("sources/town.toml", &told, dead);
+    let service = bench.serve();
+    let failed = list_when(&service, false).await;
+    bench.change("sources/town.toml", dead, &told);
+    assert_eq!(service.cli(&["reload"]).code, 0);
+    let well = list_when(&service, true).await;
+    assert!(well < failed.plus(900_000_000), "{failed} and then {well}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_list_that_shrinks_waits_for_a_person() {
     let bench = Bench::new(Faults::default());
