@@ -111,8 +111,8 @@ async fn list_when(service: &Service, well: bool) -> mizuno_core::Timestamp {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_list_that_could_not_be_collected_is_asked_for_again_soon_and_at_once_where_its_profile_was_corrected() {
-    // Ten minutes a second: a quarter of an hour is there soon, and the next day is not.
-    let bench = Bench::at(mizuno_sim::DEMO_START, 600.0, Faults::default());
+    // A quarter of an hour is over in six seconds, and the next day does not come.
+    let bench = Bench::at(mizuno_sim::DEMO_START, 150.0, Faults::default());
     let texts = splits(&bench, &["first"]);
     let asked = Arc::new(Mutex::new(0));
     let (count, text) = (asked.clone(), texts[0].clone());
