@@ -5,14 +5,8 @@
 //! order: the plan then asks only for what is still missing.
 
 use crate::{Collect, Order, run::Heard};
-use futures_util::future::BoxFuture;
 use mizuno_desk::{DeskError, Setup, kept::to_understand};
-use mizuno_store::{
-    fetch::Failed,
-    fetch::FetchRow,
-    runs::{Reason, State},
-    series::SeriesRow,
-};
+use mizuno_store::{fetch::Failed, fetch::FetchRow, runs::State, series::SeriesRow};
 use std::{collections::HashSet, sync::Arc};
 
 pub async fn recover(collect: &Arc<Collect>) -> Result<(), DeskError> {
@@ -27,22 +21,10 @@ pub async fn recover(collect: &Arc<Collect>) -> Result<(), DeskError> {
         let order = Order::of(&run);
         let newest = seen.insert(order.place(&run.collector));
         if newest && run.state == State::Interrupted {
-            take_up(collect, (run.id, &run.collector), order).await;
+            collect.take_up((run.id, &run.collector), order).await;
         }
     }
     Ok(())
-}
-
-/// Goes on with the order of a run that was cut short; where another has begun meanwhile, that one does.
-pub(crate) fn take_up<'a>(collect: &'a Arc<Collect>, (interrupted, collector): (i64, &'a str), order: Order) -> BoxFuture<'a, ()> {
-    // Boxed, since it starts a run from within the end of one.
-    Box::pin(async move {
-        match collect.start_run(collector, Reason::Recovery, order).await {
-            Ok(again) => tracing::info!(interrupted, run = again.row.id, collector, "taking up the run that was cut short"),
-            Err(DeskError::Busy { .. } | DeskError::Stopping) => {}
-            Err(error) => tracing::warn!(interrupted, collector, %error, "the run that was cut short is not taken up"),
-        }
-    })
 }
 
 async fn replay(collect: &Arc<Collect>, setup: &Setup, rows: &[SeriesRow], fetch: &FetchRow) -> Result<(), DeskError> {

@@ -10,8 +10,8 @@ pub(crate) use answer::Heard;
 pub use live::LiveRuns;
 pub use mizuno_desk::order::Order;
 
-use crate::{Collect, recovery};
-use futures_util::{FutureExt, StreamExt, stream};
+use crate::Collect;
+use futures_util::{FutureExt, StreamExt, future::BoxFuture, stream};
 use live::{Halt, Live};
 use mizuno_desk::{
     DeskError, Event, Setup,
@@ -100,12 +100,24 @@ impl Collect {
             }
             collect.live.leave(&place);
             if state == State::Interrupted && !collect.live.are_stopping() {
-                recovery::take_up(&collect, (id, &collector), order).await;
+                collect.take_up((id, &collector), order).await;
             }
             collect.tell_run(&live, true).await;
             live.ended.send_replace(true);
         });
         Ok(run)
+    }
+
+    /// Goes on with the order of a run that was cut short; where another has begun meanwhile, that one does.
+    pub(crate) fn take_up<'a>(self: &'a Arc<Self>, (interrupted, collector): (i64, &'a str), order: Order) -> BoxFuture<'a, ()> {
+        // Boxed, since it starts a run from within the end of one.
+        Box::pin(async move {
+            match self.start_run(collector, Reason::Recovery, order).await {
+                Ok(again) => tracing::info!(interrupted, run = again.row.id, collector, "taking up the run that was cut short"),
+                Err(DeskError::Busy { .. } | DeskError::Stopping) => {}
+                Err(error) => tracing::warn!(interrupted, collector, %error, "the run that was cut short is not taken up"),
+            }
+        })
     }
 
     /// Asks a run to stop; what it has under way is finished and kept.
