@@ -62,7 +62,7 @@ impl Collect {
     }
 
     pub(crate) fn is_at_work(&self, profile: &Arc<Profile>) -> bool {
-        self.desk.setup().sources.get(&profile.name).is_some_and(|s| Arc::ptr_eq(&s.profile, profile))
+        has(&self.desk.setup(), profile)
     }
 
     /// Waits until a profile is no longer at work: its source has another, or is gone.
@@ -70,6 +70,11 @@ impl Collect {
         let mut changes = self.desk.changes();
         while self.is_at_work(profile) && changes.changed().await.is_ok() {}
     }
+}
+
+/// Whether a profile is at work in a setup, and not another of its source.
+fn has(setup: &Setup, profile: &Arc<Profile>) -> bool {
+    setup.sources.get(&profile.name).is_some_and(|source| Arc::ptr_eq(&source.profile, profile))
 }
 
 /// A list that could not be collected is asked for again after so long, in microseconds.
@@ -88,8 +93,7 @@ pub(crate) fn next_due(list: &List, venue: &Venue, newest: Option<&ListFetchRow>
 /// not be collected is asked for at once.
 pub(crate) fn start(collect: &Arc<Collect>, setup: &Setup, before: Option<&Setup>, changed: &watch::Receiver<u64>) {
     for (name, source) in &setup.sources {
-        let same = |before: &Setup| before.sources.get(name).is_some_and(|old| Arc::ptr_eq(&old.profile, &source.profile));
-        let corrected = before.is_some_and(|before| !same(before));
+        let corrected = before.is_some_and(|before| !has(before, &source.profile));
         for list in &source.profile.lists {
             let Some(venue) = setup.config.venues.get(&list.venue) else { continue };
             let kept = Kept { collect: collect.clone(), source: name.clone(), list: list.clone(), venue: venue.clone() };
@@ -107,7 +111,7 @@ struct Kept {
 }
 
 impl Kept {
-    async fn keep(self, corrected: bool, mut changed: watch::Receiver<u64>) {
+    async fn keep(self, mut corrected: bool, mut changed: watch::Receiver<u64>) {
         let mut due = self.due(corrected).await;
         loop {
             tokio::select! {
@@ -125,8 +129,9 @@ impl Kept {
             {
                 tracing::warn!(source = self.source, list = self.list.name, %error, "the list was not collected");
             }
+            corrected = false;
             // Where nothing was kept, it is due still.
-            due = self.due(false).await.max(self.collect.desk.clock.now().plus(MINUTE));
+            due = self.due(corrected).await.max(self.collect.desk.clock.now().plus(MINUTE));
         }
     }
 

@@ -95,6 +95,14 @@ async fn a_source_that_does_not_answer_keeps_only_its_own_runs_waiting() {
     assert!(ended["waits_for"].is_null() && ended["bars_new"].as_i64() > Some(20), "{ended}");
 }
 
+/// Gives the source of [`splits`] another address; the one it had.
+fn moved(bench: &Bench, to: &str) -> String {
+    let town = std::fs::read_to_string(bench.config().join("sources/town.toml")).unwrap();
+    let base = town.lines().find_map(|line| line.strip_prefix("base = ")).unwrap().trim_matches('"').to_owned();
+    bench.change("sources/town.toml", &base, to);
+    base
+}
+
 /// When the newest collection of the list was asked for, once it went well or did not.
 async fn list_when(service: &Service, well: bool) -> mizuno_core::Timestamp {
     let until = std::time::Instant::now() + std::time::Duration::from_secs(60);
@@ -120,9 +128,7 @@ async fn a_list_that_could_not_be_collected_is_asked_for_again_soon_and_at_once_
         *count.lock().unwrap() += 1;
         if *count.lock().unwrap() == 1 { (503, "later".to_owned()) } else { (200, format!("symbol,ex,new,old\n{}", text.lock().unwrap())) }
     });
-    let town = std::fs::read_to_string(bench.config().join("sources/town.toml")).unwrap();
-    let told = town.lines().find(|line| line.starts_with("base")).unwrap().to_owned();
-    bench.change("sources/town.toml", &told, &format!("base = \"{base}\""));
+    moved(&bench, &base);
     let service = bench.serve();
     let failed = list_when(&service, false).await;
     let next: mizuno_core::Timestamp = service.get("/lists").await[0]["next"].as_str().unwrap().parse().unwrap();
@@ -134,13 +140,10 @@ async fn a_list_that_could_not_be_collected_is_asked_for_again_soon_and_at_once_
 
     let bench = Bench::new(Faults::default());
     splits(&bench, &["first"]);
-    let dead = "base = \"http://127.0.0.1:1\"";
-    let town = std::fs::read_to_string(bench.config().join("sources/town.toml")).unwrap();
-    let told = town.lines().find(|line| line.starts_with("base")).unwrap().to_owned();
-    bench.change("sources/town.toml", &told, dead);
+    let alive = moved(&bench, "http://127.0.0.1:1");
     let service = bench.serve();
     let failed = list_when(&service, false).await;
-    bench.change("sources/town.toml", dead, &told);
+    moved(&bench, &alive);
     assert_eq!(service.cli(&["reload"]).code, 0);
     let well = list_when(&service, true).await;
     assert!(well < failed.plus(900_000_000), "{failed} and then {well}");
