@@ -150,7 +150,7 @@ async fn restate(dir: &Path, data: &Path, at: Timestamp) -> Outcome {
     let calendar = Calendar::new(&config.venues["BNCH"], common::FIRST.parse()?.."2025-01-01".parse()?);
     let later = at.plus(HOUR);
     let store = Store::open(data, Arc::new(move || later)).await?;
-    for (at, row) in store.series().await?.into_iter().filter(|row| row.key.interval.is_intraday()).take(CHANGED).enumerate() {
+    for (at, row) in store.series().await?.iter().filter(|row| row.key.interval.is_intraday()).take(CHANGED).enumerate() {
         let up = |bar: &Bar| {
             let [open, high, low, close] = bar.prices();
             let cent = |p: Decimal| Decimal { mantissa: p.mantissa + 1, ..p };

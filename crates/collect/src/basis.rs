@@ -128,7 +128,7 @@ impl Collect {
             return Ok(());
         }
         let setup = self.desk.setup();
-        for row in self.desk.store.series().await?.into_iter().filter(|r| open.contains(&r.id) && setup.post_of(&r.key).is_none()) {
+        for row in self.desk.store.series().await?.iter().filter(|r| open.contains(&r.id) && setup.post_of(&r.key).is_none()) {
             self.desk.store.end_rebasing(row.id, Some("no collector keeps this series any more".to_owned())).await?;
         }
         Ok(())
@@ -168,7 +168,8 @@ impl Collect {
     async fn bar_of(&self, row: &mizuno_store::quarantine::QuarantineRow) -> Result<(SeriesRow, Bars), DeskError> {
         let setup = self.desk.setup();
         let gone = |what: &str| DeskError::Invalid(format!("{what}, so the bar cannot be read again from its payload"));
-        let series = self.desk.store.series().await?.into_iter().find(|s| s.id == row.series).ok_or_else(|| gone("its series is gone"))?;
+        let all = self.desk.store.series().await?;
+        let series = all.get(row.series).ok_or_else(|| gone("its series is gone"))?;
         let post = setup.post_of(&series.key).ok_or_else(|| gone("no collector keeps its series any more"))?;
         let fetch = self.desk.store.fetch(row.fetch).await?;
         let answered = self.desk.store.answered_pages(&fetch).await?;
@@ -180,7 +181,7 @@ impl Collect {
         let mut bars = decoded.bars;
         bars.rows.retain(|b| Some(b.slot) == row.suspect.slot);
         bars.rows.truncate(1);
-        if bars.rows.is_empty() { Err(gone("the profile reads its answer otherwise now")) } else { Ok((series, bars)) }
+        if bars.rows.is_empty() { Err(gone("the profile reads its answer otherwise now")) } else { Ok((series.clone(), bars)) }
     }
 }
 

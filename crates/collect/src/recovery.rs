@@ -6,13 +6,13 @@
 
 use crate::{Collect, Order, run::Heard};
 use mizuno_desk::{DeskError, Setup, kept::to_understand};
-use mizuno_store::{fetch::Failed, fetch::FetchRow, runs::State, series::SeriesRow};
+use mizuno_store::{fetch::Failed, fetch::FetchRow, runs::State, series::SeriesList};
 use std::{collections::HashSet, sync::Arc};
 
 pub async fn recover(collect: &Arc<Collect>) -> Result<(), DeskError> {
-    let (setup, rows) = (collect.desk.setup(), collect.desk.store.series().await?);
+    let (setup, all) = (collect.desk.setup(), collect.desk.store.series().await?);
     for fetch in collect.desk.store.to_replay().await? {
-        replay(collect, &setup, &rows, &fetch).await?;
+        replay(collect, &setup, &all, &fetch).await?;
     }
     collect.end_abandoned_rebasings().await?;
     collect.desk.store.interrupt_runs().await?;
@@ -27,8 +27,8 @@ pub async fn recover(collect: &Arc<Collect>) -> Result<(), DeskError> {
     Ok(())
 }
 
-async fn replay(collect: &Arc<Collect>, setup: &Setup, rows: &[SeriesRow], fetch: &FetchRow) -> Result<(), DeskError> {
-    let Some(series) = rows.iter().find(|s| s.id == fetch.series) else { return Ok(()) };
+async fn replay(collect: &Arc<Collect>, setup: &Setup, all: &SeriesList, fetch: &FetchRow) -> Result<(), DeskError> {
+    let Some(series) = all.get(fetch.series) else { return Ok(()) };
     let Some(post) = setup.post_of(&series.key) else {
         let message = "no collector keeps this series any more; its payload is kept".to_owned();
         let failure = Failed { class: "not-understood".to_owned(), message };

@@ -10,7 +10,7 @@ use mizuno_core::{
     instrument::FormerSymbol, search::Index,
 };
 use mizuno_sources::{Clock, DayBook, Secrets, Source};
-use mizuno_store::{configurations::KeptConfiguration, series::SeriesRow};
+use mizuno_store::{configurations::KeptConfiguration, series::SeriesList};
 use std::{
     collections::{BTreeMap, HashMap},
     path::Path,
@@ -220,7 +220,7 @@ impl Setup {
     /// When one of them is not known, here or in `held`, the series there are.
     pub fn check_names(
         &self,
-        held: &[SeriesRow],
+        held: &SeriesList,
         source: Option<&str>,
         series: Option<&str>,
         interval: Option<&str>,

@@ -145,7 +145,7 @@ impl Desk {
 
     /// Views of every series that a collector keeps.
     pub async fn all_views<'s>(&self, setup: &'s Setup) -> Result<Vec<View<'s>>, DeskError> {
-        let rows = self.store.series().await?;
+        let rows = self.store.series().await?.iter().cloned().collect();
         self.views(setup, rows).await
     }
 

@@ -143,7 +143,7 @@ pub(crate) const REMEMBERED: usize = 4;
 impl Research {
     /// The actions known at an instant. Those as of an instant after their last change are read once.
     pub(crate) async fn known_actions(&self, setup: &Setup, as_of: Timestamp) -> Result<Arc<Actions>, DeskError> {
-        let since = self.desk.store.listed_since();
+        let since = self.desk.store.told_since();
         if as_of < since {
             return Ok(Arc::new(self.read_actions(setup, as_of).await?));
         }

@@ -3,20 +3,17 @@
 use crate::{
     Research,
     actions::{Actions, Splits},
+    rulings::Rulings,
 };
 use mizuno_config::profile::{Adjusted, Offer};
 use mizuno_core::{
     Action, Aligned, Decimal, Instrument, Interval, SeriesKey, Side, Slot, Span, Spans, Timestamp, TradeDate,
     adjust::Adjust,
-    check::Flaw,
     finding::{self, Check, Finding, Rules, Split, Subject},
 };
 use mizuno_desk::{DeskError, Setup, lately::OfSeries};
-use mizuno_store::{quarantine::Slots, series::SeriesRow};
-use std::{
-    collections::{HashMap, HashSet},
-    sync::Arc,
-};
+use mizuno_store::series::{SeriesList, SeriesRow};
+use std::sync::Arc;
 
 /// Sessions of bars shorter than a day that are looked at, up to the newest.
 const SESSIONS: usize = 40;
@@ -54,14 +51,10 @@ pub struct Known {
     pub splits: Arc<Splits>,
     /// The instant.
     pub as_of: Timestamp,
-    /// Stamps refused because the venue was closed, in order, by series.
-    refused: HashMap<i64, Vec<Slot>>,
-    /// What a person accepted, by series.
-    accepted: HashMap<i64, Vec<(String, Span)>>,
-    /// The series with bars of a minute.
-    minutes: HashMap<SeriesKey, SeriesRow>,
-    /// The daily series as traded of instruments that have an adjusted one too, by symbol.
-    traded: HashMap<String, Vec<SeriesRow>>,
+    /// What has been ruled of bars.
+    rulings: Arc<Rulings>,
+    /// The series there are.
+    series: Arc<SeriesList>,
 }
 
 /// A finding, and whether a person accepted it.
@@ -86,24 +79,13 @@ impl Research {
     }
 
     pub(crate) async fn read_known(&self, setup: &Setup, as_of: Timestamp) -> Result<Known, DeskError> {
-        let all = self.desk.store.series().await?;
-        let adjusted: HashSet<String> = all.iter().filter(|s| takes_out(setup, &s.key).is_some()).map(|s| s.key.symbol.clone()).collect();
-        let mut traded: HashMap<String, Vec<SeriesRow>> = HashMap::new();
-        for row in all.iter().filter(|s| s.key.interval == Interval::Daily && s.key.side == Side::Trade && adjusted.contains(&s.key.symbol))
-        {
-            if offer_of(setup, &row.key).is_some_and(|offer| offer.adjusted == Adjusted::No) {
-                traded.entry(row.key.symbol.clone()).or_default().push(row.clone());
-            }
-        }
         let actions = self.known_actions(setup, as_of).await?;
         Ok(Known {
             splits: actions.splits.clone(),
             actions,
             as_of,
-            refused: self.refused_stamps(as_of).await?,
-            accepted: self.desk.store.accepted(as_of).await?,
-            minutes: all.into_iter().filter(|s| s.key.interval == Interval::MINUTE).map(|s| (s.key.clone(), s)).collect(),
-            traded,
+            rulings: self.rulings(as_of).await?,
+            series: self.desk.store.series().await?,
         })
     }
 
@@ -115,7 +97,7 @@ impl Research {
     /// The bars of a series that findings cast doubt on, but for those a person accepted.
     pub(crate) async fn doubts(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Spans, DeskError> {
         let found = self.found(setup, row, known).await?;
-        Ok(finding::doubted(found.iter().filter(|finding| !known.is_accepted(row.id, finding))))
+        Ok(finding::doubted(found.iter().filter(|finding| !known.rulings.has_accepted(row.id, finding))))
     }
 
     async fn found(&self, setup: &Setup, row: &SeriesRow, known: &Known) -> Result<Arc<Vec<Finding>>, DeskError> {
@@ -195,27 +177,6 @@ impl Research {
         // On the threads of answers: what they free there, they use again.
         self.desk.hands.spawn(async move { look() }).await.map_err(|e| DeskError::fault("looking for doubts", e))
     }
-
-    /// Stamps that had been refused by an instant, because the venue was closed.
-    async fn refused_stamps(&self, as_of: Timestamp) -> Result<HashMap<i64, Vec<Slot>>, DeskError> {
-        let mut out: HashMap<i64, Vec<Slot>> = HashMap::new();
-        let intervals: HashMap<i64, Interval> = self.desk.store.series().await?.into_iter().map(|s| (s.id, s.key.interval)).collect();
-        for (series, slots) in self.desk.store.slots_with(Flaw::ClosedMarket.word(), as_of).await? {
-            let Some(interval) = intervals.get(&series) else { continue };
-            let all = out.entry(series).or_default();
-            match slots {
-                Slots::One(slot) => all.push(slot),
-                Slots::Several(spans) => {
-                    all.extend(spans.iter().flat_map(|s| (s.start.0..s.end.0).step_by(interval.step() as usize)).map(Slot));
-                }
-            }
-        }
-        out.values_mut().for_each(|slots| {
-            slots.sort_unstable();
-            slots.dedup();
-        });
-        Ok(out)
-    }
 }
 
 impl Standard {
@@ -231,22 +192,29 @@ impl Known {
         let (Some(offer), Some(instrument)) = (offer_of(setup, &row.key), setup.known(&row.key.symbol)) else { return Ok(None) };
         let minutes = self.minutes_of(setup, &row.key, offer);
         let first = self.first(setup, instrument, row.key.interval)?;
-        let is_held = takes_out(setup, &row.key).is_some();
-        let traded = self.traded.get(&row.key.symbol).filter(|_| is_held);
-        let actions = self.actions.of(&row.key.symbol).iter().filter(|_| traded.is_some());
+        // What takes actions out of its prices is held against the daily series that are told as traded.
+        let is_traded = |s: &&SeriesRow| {
+            (s.key.interval, s.key.side) == (Interval::Daily, Side::Trade)
+                && offer_of(setup, &s.key).is_some_and(|offer| offer.adjusted == Adjusted::No)
+        };
+        let traded: Vec<i64> = match takes_out(setup, &row.key) {
+            Some(_) => self.series.of_symbol(&row.key.symbol).filter(is_traded).map(|s| s.revision).collect(),
+            None => vec![],
+        };
+        let actions = self.actions.of(&row.key.symbol).iter().filter(|_| !traded.is_empty());
         let standard = Standard {
             revision: row.revision,
             of_minutes: minutes.map(|m| m.revision),
             rules: setup.config.checks.rules(instrument),
             splits: self.splits.of(setup, &row.key.symbol).map(<[Split]>::to_vec),
-            refused: self.refused.get(&row.id).cloned().unwrap_or_default(),
+            refused: self.rulings.refused(row.id).to_vec(),
             first,
             tick: instrument.tick_size,
             venue: setup.descriptions.get(&instrument.venue).copied().unwrap_or_default(),
             adjusted: offer.adjusted,
             lot: offer.volume_unit,
-            traded: traded.into_iter().flatten().map(|s| s.revision).collect(),
             actions: actions.map(|k| k.action.clone()).collect(),
+            traded,
         };
         Ok(Some((standard, minutes)))
     }
@@ -277,8 +245,8 @@ impl Known {
         let minutes = self.minutes_of(setup, &row.key, offer).map_or(-1, |minutes| named.map_or(minutes.revision, |at| at.0));
         put(&[minutes, self.first(setup, instrument, row.key.interval)?.0]);
         self.splits.of(setup, &row.key.symbol).into_iter().flatten().for_each(|s| put(&[i64::from(s.ex_date.0), s.new, s.old]));
-        self.refused.get(&row.id).into_iter().flatten().for_each(|slot| put(&[slot.0]));
-        for (check, span) in self.accepted.get(&row.id).into_iter().flatten() {
+        self.rulings.refused(row.id).iter().for_each(|slot| put(&[slot.0]));
+        for (check, span) in self.rulings.accepted(row.id) {
             let check = Check::ALL.iter().position(|c| c.word() == check).map_or(-1, |at| at as i64);
             put(&[check, span.start.0, span.end.0]);
         }
@@ -286,13 +254,7 @@ impl Known {
     }
 
     fn judge(&self, series: i64, found: &[Finding]) -> Vec<Judged> {
-        found.iter().map(|f| Judged { accepted: self.is_accepted(series, f), finding: f.clone() }).collect()
-    }
-
-    /// Whether a person accepted a finding.
-    fn is_accepted(&self, series: i64, f: &Finding) -> bool {
-        let takes = |(check, span): &(String, Span)| check == f.check.word() && span.start <= f.span.start && f.span.end <= span.end;
-        self.accepted.get(&series).is_some_and(|accepted| accepted.iter().any(takes))
+        found.iter().map(|f| Judged { accepted: self.rulings.has_accepted(series, f), finding: f.clone() }).collect()
     }
 
     /// The minutes that a daily series can be held against: of the same source and side, on the same basis.
@@ -300,7 +262,7 @@ impl Known {
         let minute = SeriesKey { interval: Interval::MINUTE, ..key.clone() };
         // Since the last split, prices adjusted for splits are as traded.
         let same_basis = offer_of(setup, &minute).is_some_and(|m| m.adjusted == offer.adjusted || offer.adjusted == Adjusted::Splits);
-        if key.interval == Interval::Daily && same_basis { self.minutes.get(&minute) } else { None }
+        if key.interval == Interval::Daily && same_basis { self.series.find(&minute) } else { None }
     }
 }
 

@@ -113,13 +113,15 @@ impl Research {
     /// When something is named that nobody knows, or the store cannot be read.
     pub async fn series_with_gaps<'s>(&self, setup: &'s Setup, wanted: &Wanted) -> Result<Vec<View<'s>>, DeskError> {
         let symbol = wanted.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
-        let mut rows = self.desk.store.series().await?;
-        setup.check_names(&rows, wanted.source.as_deref(), wanted.series.as_deref(), wanted.interval.as_deref())?;
-        rows.retain(|r| symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
-        rows.retain(|r| wanted.series.as_ref().is_none_or(|s| *s == r.key.to_string()));
-        rows.retain(|r| wanted.source.as_ref().is_none_or(|s| *s == r.key.source));
-        rows.retain(|r| wanted.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string()));
-        self.desk.views(setup, rows).await
+        let all = self.desk.store.series().await?;
+        setup.check_names(&all, wanted.source.as_deref(), wanted.series.as_deref(), wanted.interval.as_deref())?;
+        let is_wanted = |r: &&SeriesRow| {
+            symbol.as_ref().is_none_or(|s| *s == r.key.symbol)
+                && wanted.source.as_ref().is_none_or(|s| *s == r.key.source)
+                && wanted.series.as_ref().is_none_or(|s| *s == r.key.to_string())
+                && wanted.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string())
+        };
+        self.desk.views(setup, all.iter().filter(is_wanted).cloned().collect()).await
     }
 
     /// Gaps of these series, newest first, `most` at most, each with the place of its series among them.
@@ -169,9 +171,8 @@ impl Research {
 
     async fn others<'s>(&self, setup: &'s Setup, views: &[View<'_>], found: &[(usize, Gap)]) -> Result<Vec<View<'s>>, DeskError> {
         let symbols: std::collections::HashSet<&str> = found.iter().map(|(at, _)| views[*at].row.key.symbol.as_str()).collect();
-        let mut others: Vec<SeriesRow> = self.desk.store.series().await?;
-        others.retain(|r| symbols.contains(r.key.symbol.as_str()));
-        self.desk.views(setup, others).await
+        let all = self.desk.store.series().await?;
+        self.desk.views(setup, all.iter().filter(|r| symbols.contains(r.key.symbol.as_str())).cloned().collect()).await
     }
 }
 

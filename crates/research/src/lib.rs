@@ -36,6 +36,7 @@ pub mod noticed;
 pub mod question;
 pub mod reading;
 pub mod rolled;
+mod rulings;
 pub mod sql;
 pub mod unclear;
 pub mod universes;
@@ -62,6 +63,8 @@ pub struct Research {
     known: Lately<(u64, Timestamp), findings::Known>,
     /// The actions that were lately asked for, until a list or a person changes them.
     acted: Lately<(u64, Timestamp), actions::Actions>,
+    /// What was lately ruled of bars, until more is.
+    ruled: Lately<Timestamp, rulings::Rulings>,
     /// Universes that were lately asked for, until a list changes.
     universes: Lately<universes::FollowsFrom, Universe>,
     /// Of strict rules that were lately asked for, what came of reviews that are over.
@@ -84,6 +87,7 @@ impl Research {
             accounted: OfSeries::default(),
             known: Lately::of(findings::REMEMBERED),
             acted: Lately::of(actions::REMEMBERED),
+            ruled: Lately::of(rulings::REMEMBERED),
             universes: Lately::of(universes::REMEMBERED),
             settled: Lately::of(universes::REMEMBERED),
             chains: Lately::of(chains::REMEMBERED),

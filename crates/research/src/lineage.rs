@@ -9,7 +9,7 @@ use mizuno_store::{
     fetches::Filter,
     series::SeriesRow,
 };
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
 /// One version of a bar, and where it came from.
 #[derive(Clone, Debug)]
@@ -69,14 +69,14 @@ impl Research {
         most: usize,
     ) -> Result<Vec<Restated>, DeskError> {
         let store = &self.desk.store;
-        let series: HashMap<i64, SeriesRow> = store.series().await?.into_iter().map(|s| (s.id, s)).collect();
+        let series = store.series().await?;
         let mut out = vec![];
         // The ledger knows which fetches restated something, so only their windows are opened.
         for fetch in store.fetches(Filter { restated: true, ..Filter::default() }, 100_000).await? {
             if fetch.answered_at < since || out.len() >= most {
                 break;
             }
-            let Some(row) = series.get(&fetch.series).filter(|s| wanted(&s.key)) else { continue };
+            let Some(row) = series.get(fetch.series).filter(|s| wanted(&s.key)) else { continue };
             let versions = store.versions(row, fetch.window.clone(), Timestamp::MAX).await?;
             let of_one = |p: &&[Version]| p[0].bar.slot == p[1].bar.slot && p[1].fetch == fetch.id && p[1].restates(&p[0]);
             for pair in versions.rows.windows(2).filter(of_one) {

@@ -63,7 +63,7 @@ impl Research {
     /// # Errors
     /// When there is none of that name, or the store cannot be read.
     pub async fn universe(self: &Arc<Self>, setup: &Arc<Setup>, name: &str, as_of: Timestamp) -> Result<Arc<Universe>, DeskError> {
-        let since = self.desk.store.listed_since();
+        let since = self.desk.store.told_since();
         let state = if setup.config.is_by_rule(name) { self.state_of_days(setup, as_of).await? } else { String::new() };
         let key = (setup.serial, if as_of < since { as_of } else { since }, name.to_owned(), state);
         self.universes.recall_or(key, self.read_universe(setup, name, as_of)).await
@@ -113,7 +113,7 @@ impl Research {
             put(&[calendar.closed_by(as_of) as i64]);
         }
         // By actions, bars of adjusted series are brought back.
-        put(&[self.desk.store.listed_since().min(as_of).0]);
+        put(&[self.desk.store.told_since().min(as_of).0]);
         for row in self.desk.store.series().await?.iter().filter(|row| row.key.interval == Interval::Daily) {
             put(&[row.id, named.map_or(row.revision, |at| at.0)]);
             known.standard_in_numbers(setup, row, named, &mut put)?;
@@ -158,8 +158,9 @@ impl Research {
         }
         let known: Arc<[Arc<Known>]> = known.into();
         // Of the past instants of a strict rule nothing is kept.
-        let mut rows = if rule.strict { vec![] } else { self.desk.store.series().await? };
-        rows.retain(|row| row.key.interval == Interval::Daily && setup.known(&row.key.symbol).is_some_and(|i| i.venue == rule.venue));
+        let takes_in =
+            |row: &&SeriesRow| row.key.interval == Interval::Daily && setup.known(&row.key.symbol).is_some_and(|i| i.venue == rule.venue);
+        let rows = if rule.strict { vec![] } else { self.desk.store.series().await?.iter().filter(takes_in).cloned().collect() };
         let sights = Arc::new(self.sights(setup, rows, as_of).await?);
         let one = |at: usize| {
             let (research, setup, reviewed) = (self.clone(), setup.clone(), reviewed.clone());

@@ -5,7 +5,6 @@ use crate::{
     lists::{Columns, columns},
 };
 use mizuno_core::Timestamp;
-use std::sync::atomic::Ordering;
 
 /// An action that a person entered.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -53,11 +52,11 @@ impl Store {
     /// # Errors
     /// When the database cannot be written.
     pub async fn enter_actions(&self, actions: Vec<NewAction>, by: String, reason: String) -> Result<Vec<i64>> {
-        let listed = self.listed.clone();
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, now| {
                 Box::pin(async move {
-                    listed.fetch_max(now.0, Ordering::SeqCst);
+                    roster.note_told(now);
                     let mut ids = vec![];
                     for NewAction { symbol, kind, columns } in actions {
                         let columns = serde_json::to_string(&columns).unwrap_or_default();
@@ -83,11 +82,11 @@ impl Store {
     /// # Errors
     /// When there is no such action in force, or the database cannot be written.
     pub async fn withdraw_action(&self, id: i64, by: String, why: String) -> Result<()> {
-        let listed = self.listed.clone();
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, now| {
                 Box::pin(async move {
-                    listed.fetch_max(now.0, Ordering::SeqCst);
+                    roster.note_told(now);
                     let withdrawn = sqlx::query!(
                         "UPDATE entered_action SET withdrawn_at = ?, withdrawn_by = ?, withdrawn_why = ? WHERE id = ? AND withdrawn_at IS NULL",
                         now.0,

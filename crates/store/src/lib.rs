@@ -44,14 +44,7 @@ use sqlx::{
     ConnectOptions, SqlitePool,
     sqlite::{SqliteConnectOptions, SqliteJournalMode, SqlitePoolOptions, SqliteSynchronous},
 };
-use std::{
-    path::Path,
-    str::FromStr,
-    sync::{
-        Arc,
-        atomic::{AtomicI64, Ordering},
-    },
-};
+use std::{path::Path, str::FromStr, sync::Arc};
 
 /// The one result type of this crate.
 pub type Result<T> = std::result::Result<T, StoreError>;
@@ -62,8 +55,6 @@ pub struct Store {
     readers: SqlitePool,
     writer: writer::Writer,
     roster: Arc<roster::Roster>,
-    /// The stamp of the newest commit in which a list or an entered action changed; that of the newest of all when the store was opened.
-    listed: Arc<AtomicI64>,
     _lock: Arc<lock::DirectoryLock>,
 }
 
@@ -105,8 +96,8 @@ impl Store {
         let fetches = sqlx::query_scalar!("SELECT max(id) AS \"id: i64\" FROM fetch").fetch_one(&mut connection).await?;
         let knowledge = Knowledge::new(now, Timestamp(newest));
         let writer = writer::Writer::start(connection, options, knowledge, fetches.unwrap_or(0));
-        let (roster, listed) = (Arc::new(roster::Roster::new(Timestamp(newest))), Arc::new(AtomicI64::new(newest)));
-        Ok(Store { readers, writer, roster, listed, _lock: Arc::new(lock) })
+        let roster = Arc::new(roster::Roster::new(Timestamp(newest)));
+        Ok(Store { readers, writer, roster, _lock: Arc::new(lock) })
     }
 
     /// Removes the database in `dir`, if there is one.
@@ -124,12 +115,6 @@ impl Store {
             }
         }
         Ok(())
-    }
-
-    /// Since when no list and no entered action has changed: as of any instant from here on they say the same.
-    #[must_use]
-    pub fn listed_since(&self) -> Timestamp {
-        Timestamp(self.listed.load(Ordering::SeqCst))
     }
 
     /// The stamp of the newest commit.

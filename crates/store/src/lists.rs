@@ -3,10 +3,7 @@
 use crate::{Result, Store, StoreError, payloads::Packed};
 use mizuno_core::Timestamp;
 use sqlx::SqliteConnection;
-use std::{
-    collections::{BTreeMap, HashMap},
-    sync::atomic::Ordering,
-};
+use std::collections::{BTreeMap, HashMap};
 
 /// A collection of a list, on its way into the ledger.
 #[derive(Clone, Debug)]
@@ -170,11 +167,11 @@ impl Store {
     /// When the database cannot be written; nothing is then kept.
     pub async fn keep_list(&self, fetch: NewListFetch) -> Result<(i64, ListChanges)> {
         let packed = fetch.body.as_deref().map(Packed::new).transpose()?;
-        let listed = self.listed.clone();
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, at| {
                 Box::pin(async move {
-                    listed.fetch_max(at.0, Ordering::SeqCst);
+                    roster.note_told(at);
                     let NewListFetch { source, list, request, rows, refused, rolling, .. } = fetch;
                     let size = fetch.body.map_or(0, |b| b.len() as i64);
                     if let Some(packed) = &packed {
@@ -240,11 +237,11 @@ impl Store {
     /// # Errors
     /// When the newest collection of that list is not held back, or the database cannot be written.
     pub async fn decide_list(&self, source: String, list: String, taken: bool) -> Result<Vec<(String, String)>> {
-        let listed = self.listed.clone();
+        let roster = self.roster.clone();
         self.writer
             .run(move |c, at| {
                 Box::pin(async move {
-                    listed.fetch_max(at.0, Ordering::SeqCst);
+                    roster.note_told(at);
                     let newest = sqlx::query!(
                         "SELECT id, held FROM list_fetch WHERE source = ? AND list = ? ORDER BY id DESC LIMIT 1",
                         source,

@@ -8,6 +8,7 @@ use actix_web::{
 use mizuno_api::{Coverage, CoverageRow};
 use mizuno_core::{Interval, Session, TradeDate};
 use mizuno_desk::{Desk, DeskError, View};
+use mizuno_store::series::SeriesRow;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -42,8 +43,8 @@ pub(super) async fn show_coverage(desk: Data<Desk>, table: Query<Table>) -> Resu
         Some(other) => return Err(Refusal::invalid(format!("by: `{other}` is neither session nor month"))),
     };
     let symbol = table.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
-    let mut rows = desk.store.series().await?;
-    rows.retain(|r| r.key.interval == interval && symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
+    let wanted = |r: &&SeriesRow| r.key.interval == interval && symbol.as_ref().is_none_or(|s| *s == r.key.symbol);
+    let rows = desk.store.series().await?.iter().filter(wanted).cloned().collect();
     let views = desk.views(&setup, rows).await?;
     let columns = columns(&desk, &views, &table, by_month)?;
     let row = |view: &View<'_>| {

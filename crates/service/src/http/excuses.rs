@@ -10,18 +10,16 @@ use actix_web::{
     web::{Data, Json, Path},
 };
 use mizuno_api::{Excuse, NewExcuse};
-use mizuno_core::SeriesKey;
 use mizuno_desk::Desk;
 use mizuno_research::{Research, excusing::Excused};
-use std::collections::HashMap;
 
 /// All excuses ever given, newest first.
 #[utoipa::path(responses((status = 200, body = Vec<Excuse>)))]
 #[get("/api/v1/excuses")]
 pub(super) async fn list_excuses(desk: Data<Desk>, _: Query<Nothing>) -> Result<Json<Vec<Excuse>>, Refusal> {
-    let series: HashMap<i64, SeriesKey> = desk.store.series().await?.into_iter().map(|s| (s.id, s.key)).collect();
+    let series = desk.store.series().await?;
     let rows = desk.store.excuses().await?;
-    let shown = rows.iter().filter_map(|row| Some(wire::excuse(row, series.get(&row.series)?)));
+    let shown = rows.iter().filter_map(|row| Some(wire::excuse(row, &series.get(row.series)?.key)));
     Ok(Json(shown.collect()))
 }
 

@@ -6,11 +6,9 @@ use actix_web::{
     web::{Data, Json, Path},
 };
 use mizuno_api::Fetch;
-use mizuno_core::SeriesKey;
 use mizuno_desk::{Desk, DeskError};
 use mizuno_store::fetches::Filter;
 use serde::Deserialize;
-use std::collections::HashMap;
 use utoipa::IntoParams;
 
 /// Lines of a payload shown with its fetch.
@@ -36,11 +34,11 @@ pub(super) struct Which {
 #[utoipa::path(params(Which), responses((status = 200, body = Vec<Fetch>)))]
 #[get("/api/v1/fetches")]
 pub(super) async fn list_fetches(desk: Data<Desk>, which: Query<Which>) -> Result<Json<Vec<Fetch>>, Refusal> {
-    let keys = keys(&desk).await?;
+    let all = desk.store.series().await?;
     let series = match &which.series {
         None => None,
         Some(name) => {
-            let names: Vec<(i64, String)> = keys.iter().map(|(id, key)| (*id, key.to_string())).collect();
+            let names: Vec<(i64, String)> = all.iter().map(|row| (row.id, row.key.to_string())).collect();
             let unknown = || DeskError::unknown("series", name, names.iter().map(|(_, n)| n.as_str()));
             Some(names.iter().find(|(_, n)| n == name).map(|(id, _)| *id).ok_or_else(unknown)?)
         }
@@ -51,14 +49,10 @@ pub(super) async fn list_fetches(desk: Data<Desk>, which: Query<Which>) -> Resul
     if let Some(run) = which.run {
         desk.store.run(run).await?;
     }
-    desk.setup().check_names(&desk.store.series().await?, which.source.as_deref(), None, None)?;
+    desk.setup().check_names(&all, which.source.as_deref(), None, None)?;
     let filter = Filter { run: which.run, series, source: which.source.as_deref(), state: which.state.as_deref(), ..Filter::default() };
     let rows = desk.store.fetches(filter, which.most.unwrap_or(100).into()).await?;
-    Ok(Json(rows.iter().filter_map(|row| Some(wire::fetch(row, keys.get(&row.series)?))).collect()))
-}
-
-async fn keys(desk: &Desk) -> Result<HashMap<i64, SeriesKey>, Refusal> {
-    Ok(desk.store.series().await?.into_iter().map(|s| (s.id, s.key)).collect())
+    Ok(Json(rows.iter().filter_map(|row| Some(wire::fetch(row, &all.get(row.series)?.key))).collect()))
 }
 
 /// One fetch, with the first lines of its payload.
@@ -66,9 +60,9 @@ async fn keys(desk: &Desk) -> Result<HashMap<i64, SeriesKey>, Refusal> {
 #[get("/api/v1/fetches/{id}")]
 pub(super) async fn show_fetch(desk: Data<Desk>, id: Path<i64>) -> Result<Json<Fetch>, Refusal> {
     let row = desk.store.fetch(*id).await?;
-    let keys = keys(&desk).await?;
-    let key = keys.get(&row.series).ok_or_else(|| Refusal::invalid(format!("fetch {id} belongs to no series")))?;
-    let mut shown = wire::fetch(&row, key);
+    let all = desk.store.series().await?;
+    let series = all.get(row.series).ok_or_else(|| Refusal::invalid(format!("fetch {id} belongs to no series")))?;
+    let mut shown = wire::fetch(&row, &series.key);
     shown.pages = desk.store.pages(&row).await?.into_iter().map(wire::page).collect();
     if let Some(digest) = &row.payload {
         let body = desk.store.payload(digest).await?;

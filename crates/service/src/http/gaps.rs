@@ -14,7 +14,6 @@ use mizuno_research::{
     gaps::{self, Explained, GoldenGap, HoleIn, Suggestion, Wanted},
 };
 use serde::Deserialize;
-use std::collections::HashMap;
 use utoipa::IntoParams;
 
 #[derive(Deserialize, IntoParams, Default)]
@@ -194,10 +193,10 @@ pub(super) struct Newest {
 #[utoipa::path(params(Newest), responses((status = 200, body = Vec<Quarantined>)))]
 #[get("/api/v1/quarantine")]
 pub(super) async fn list_quarantine(desk: Data<Desk>, newest: Query<Newest>) -> Result<Json<Vec<Quarantined>>, Refusal> {
-    let series: HashMap<i64, _> = desk.store.series().await?.into_iter().map(|s| (s.id, s.key)).collect();
+    let series = desk.store.series().await?;
     let rows = desk.store.quarantine(None, newest.most.unwrap_or(200).into()).await?;
     let shown = rows.into_iter().filter_map(|row| {
-        let key = series.get(&row.series)?;
+        let key = &series.get(row.series)?.key;
         let flaw = Flaw::ALL.into_iter().find(|f| f.word() == row.suspect.flaw);
         Some(Quarantined {
             series: key.to_string(),

@@ -9,6 +9,7 @@ use mizuno_api::{FormerSymbol, Instrument, KnownSplit, Series};
 use mizuno_core::{Slot, finding::Split, spans::hull};
 use mizuno_desk::{Desk, moments};
 use mizuno_research::Research;
+use mizuno_store::series::SeriesRow;
 use serde::Deserialize;
 use std::collections::HashMap;
 use utoipa::IntoParams;
@@ -31,7 +32,7 @@ pub(super) async fn list_instruments(research: Data<Research>, search: Query<Sea
     let setup = desk.setup();
     let splits = research.splits(&setup, desk.store.newest()).await?;
     let mut series: HashMap<String, Vec<String>> = HashMap::new();
-    for row in desk.store.series().await? {
+    for row in desk.store.series().await?.iter() {
         series.entry(row.key.symbol.clone()).or_default().push(row.key.to_string());
     }
     let shown = |i: &mizuno_core::Instrument| Instrument {
@@ -74,11 +75,12 @@ pub(super) struct Which {
 pub(super) async fn list_series(desk: Data<Desk>, which: Query<Which>) -> Result<Json<Vec<Series>>, Refusal> {
     let setup = desk.setup();
     let symbol = which.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
-    let mut rows = desk.store.series().await?;
-    setup.check_names(&rows, None, None, which.interval.as_deref())?;
-    rows.retain(|r| symbol.as_ref().is_none_or(|s| *s == r.key.symbol));
-    rows.retain(|r| which.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string()));
-    let views = desk.views(&setup, rows).await?;
+    let all = desk.store.series().await?;
+    setup.check_names(&all, None, None, which.interval.as_deref())?;
+    let wanted = |r: &&SeriesRow| {
+        symbol.as_ref().is_none_or(|s| *s == r.key.symbol) && which.interval.as_ref().is_none_or(|i| *i == r.key.interval.to_string())
+    };
+    let views = desk.views(&setup, all.iter().filter(wanted).cloned().collect()).await?;
     let all = Slot(i64::MIN)..Slot(i64::MAX);
     let shown = views.iter().map(|v| {
         let key = &v.row.key;

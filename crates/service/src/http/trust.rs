@@ -156,7 +156,7 @@ pub(super) async fn list_restatements(research: Data<Research>, which: Query<Lat
     let desk = &research.desk;
     let setup = desk.setup();
     let symbol = which.instrument.as_deref().map(|s| setup.instrument(s)).transpose()?.map(|i| i.symbol.clone());
-    setup.check_names(&desk.store.series().await?, which.source.as_deref(), None, None)?;
+    setup.check_names(&*desk.store.series().await?, which.source.as_deref(), None, None)?;
     let days = i64::from(which.days.unwrap_or(7).min(36_500));
     let since: Timestamp = desk.clock.now().plus(-days * mizuno_core::time::DAY);
     let wanted =

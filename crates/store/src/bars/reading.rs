@@ -285,8 +285,8 @@ impl Store {
     /// # Errors
     /// When the database cannot be written.
     pub async fn seal_all(&self) -> Result<()> {
-        for series in self.series().await? {
-            self.writer.run(move |c, _| Box::pin(async move { crate::news::seal(c, series.id, series.key.interval).await })).await?;
+        for (id, interval) in self.series().await?.iter().map(|row| (row.id, row.key.interval)) {
+            self.writer.run(move |c, _| Box::pin(async move { crate::news::seal(c, id, interval).await })).await?;
         }
         Ok(())
     }

@@ -1,11 +1,14 @@
-//! What changed when, since the database was opened: of each series, and of the list of them.
+//! What changed when, since the database was opened: of each series, of the list of them, and of what is read whole beside them.
 //!
 //! There is one writer, so what it has changed is known without asking the database. A job notes it with the stamp of
 //! its transaction, before the commit. Whoever keeps what he read as of an
 //! instant may use it until the series is noted with a later stamp. A transaction that was undone
 //! makes somebody read again for nothing.
 
-use crate::{Result, Store, series::SeriesRow};
+use crate::{
+    Result, Store,
+    series::{SeriesList, SeriesRow},
+};
 use mizuno_core::{Interval, SeriesKey, Side, Timestamp};
 use std::{
     collections::HashMap,
@@ -22,19 +25,23 @@ struct State {
     changed: HashMap<i64, Timestamp>,
     /// The stamp of the newest change of series or instruments themselves.
     listed: Option<Timestamp>,
+    /// That of a list of a source, or of an entered action.
+    told: Timestamp,
+    /// That of the quarantine's rows, or of what a person accepted.
+    judged: Timestamp,
     read: Option<Read>,
 }
 
+/// The list as of a commit.
 #[derive(Clone)]
 struct Read {
     known: Timestamp,
-    rows: Arc<Vec<SeriesRow>>,
-    places: Arc<HashMap<SeriesKey, usize>>,
+    list: Arc<SeriesList>,
 }
 
 impl Roster {
     pub(crate) fn new(opened: Timestamp) -> Roster {
-        Roster(Mutex::new(State { opened, changed: HashMap::new(), listed: None, read: None }))
+        Roster(Mutex::new(State { opened, changed: HashMap::new(), listed: None, told: opened, judged: opened, read: None }))
     }
 
     fn lock(&self) -> MutexGuard<'_, State> {
@@ -53,6 +60,18 @@ impl Roster {
         let mut state = self.lock();
         state.listed = state.listed.max(Some(stamp));
     }
+
+    /// A transaction with this stamp changes a list of a source, or the entered actions.
+    pub(crate) fn note_told(&self, stamp: Timestamp) {
+        let mut state = self.lock();
+        state.told = state.told.max(stamp);
+    }
+
+    /// A transaction with this stamp puts a row in quarantine, or changes what a person accepted.
+    pub(crate) fn note_judged(&self, stamp: Timestamp) {
+        let mut state = self.lock();
+        state.judged = state.judged.max(stamp);
+    }
 }
 
 impl Store {
@@ -64,45 +83,23 @@ impl Store {
         series.map(|id| state.changed.get(&id).copied().unwrap_or(state.opened)).collect()
     }
 
-    /// All series, by symbol, interval, side and source.
+    /// Since when no list and no entered action has changed: as of any instant from here on they say the same.
+    #[must_use]
+    pub fn told_since(&self) -> Timestamp {
+        self.roster.lock().told
+    }
+
+    /// Since when no row has come into quarantine and nobody has accepted anything, or taken that back.
+    #[must_use]
+    pub fn judged_since(&self) -> Timestamp {
+        self.roster.lock().judged
+    }
+
+    /// All series as of the newest commit. They are read once, and later only the revisions of those that have changed.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub async fn series(&self) -> Result<Vec<SeriesRow>> {
-        Ok(self.read_roster().await?.rows.to_vec())
-    }
-
-    /// The series of a name.
-    ///
-    /// # Errors
-    /// When the database cannot be read.
-    pub async fn find_series(&self, key: &SeriesKey) -> Result<Option<SeriesRow>> {
-        let read = self.read_roster().await?;
-        Ok(read.places.get(key).map(|place| read.rows[*place].clone()))
-    }
-
-    /// The series of an instrument, by interval, side and source.
-    ///
-    /// # Errors
-    /// When the database cannot be read.
-    pub async fn series_of(&self, symbol: &str) -> Result<Vec<SeriesRow>> {
-        let read = self.read_roster().await?;
-        let from = read.rows.partition_point(|r| *r.key.symbol < *symbol);
-        Ok(read.rows[from..].iter().take_while(|r| r.key.symbol == symbol).cloned().collect())
-    }
-
-    /// The series of an instrument, interval and side, one a source, by source.
-    ///
-    /// # Errors
-    /// When the database cannot be read.
-    pub async fn sources_of(&self, symbol: &str, interval: Interval, side: Side) -> Result<Vec<SeriesRow>> {
-        let mut rows = self.series_of(symbol).await?;
-        rows.retain(|r| (r.key.interval, r.key.side) == (interval, side));
-        Ok(rows)
-    }
-
-    /// The list of series as of the newest commit. It is read once, and later only the revisions of what has changed.
-    async fn read_roster(&self) -> Result<Read> {
+    pub async fn series(&self) -> Result<Arc<SeriesList>> {
         let known = self.newest();
         let (before, changed) = {
             let state = self.roster.lock();
@@ -111,26 +108,41 @@ impl Store {
             let changed: Vec<i64> = state.changed.iter().filter(|(_, at)| **at > since).map(|(id, _)| *id).collect();
             (before, changed)
         };
-        let read = match before {
-            Some(before) if changed.is_empty() => Read { known: known.max(before.known), ..before },
-            Some(mut before) => {
-                let revisions = self.revisions(&changed).await?;
-                for row in Arc::make_mut(&mut before.rows) {
-                    row.revision = revisions.get(&row.id).copied().unwrap_or(row.revision);
-                }
-                Read { known: known.max(before.known), ..before }
-            }
-            None => {
-                let rows = self.select_series().await?;
-                let places = rows.iter().enumerate().map(|(place, row)| (row.key.clone(), place)).collect();
-                Read { known, rows: Arc::new(rows), places: Arc::new(places) }
-            }
+        let list = match before {
+            Some(Read { list, .. }) if changed.is_empty() => list,
+            Some(Read { list, .. }) => Arc::new(list.revised(&self.revisions(&changed).await?)),
+            None => Arc::new(SeriesList::of(self.select_series().await?)),
         };
         let mut state = self.roster.lock();
-        if state.read.as_ref().is_none_or(|r| r.known <= read.known) {
-            state.read = Some(read.clone());
+        if state.read.as_ref().is_none_or(|r| r.known <= known) {
+            state.read = Some(Read { known, list: list.clone() });
         }
-        Ok(read)
+        Ok(list)
+    }
+
+    /// The series of a name.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn find_series(&self, key: &SeriesKey) -> Result<Option<SeriesRow>> {
+        Ok(self.series().await?.find(key).cloned())
+    }
+
+    /// The series of an instrument, by interval, side and source.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn series_of(&self, symbol: &str) -> Result<Vec<SeriesRow>> {
+        Ok(self.series().await?.of_symbol(symbol).cloned().collect())
+    }
+
+    /// The series of an instrument, interval and side, one a source, by source.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn sources_of(&self, symbol: &str, interval: Interval, side: Side) -> Result<Vec<SeriesRow>> {
+        let list = self.series().await?;
+        Ok(list.of_symbol(symbol).filter(|r| (r.key.interval, r.key.side) == (interval, side)).cloned().collect())
     }
 
     async fn revisions(&self, series: &[i64]) -> Result<HashMap<i64, i64>> {

@@ -2,7 +2,7 @@
 
 use crate::{Result, Store, StoreError};
 use mizuno_core::{SeriesKey, Timestamp};
-use std::collections::HashMap;
+use std::{collections::HashMap, sync::Arc};
 
 /// A series as the store knows it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -15,6 +15,61 @@ pub struct SeriesRow {
     pub revision: i64,
     /// When it came to be.
     pub begun_at: Timestamp,
+}
+
+/// The series there are, by symbol, interval, side and source.
+pub struct SeriesList {
+    rows: Vec<Arc<SeriesRow>>,
+    places: Arc<Places>,
+}
+
+/// Where each stands.
+struct Places {
+    by_key: HashMap<SeriesKey, usize>,
+    by_id: HashMap<i64, usize>,
+}
+
+impl SeriesList {
+    /// Of rows in their order.
+    pub(crate) fn of(rows: Vec<SeriesRow>) -> SeriesList {
+        let by_key = rows.iter().enumerate().map(|(place, row)| (row.key.clone(), place)).collect();
+        let by_id = rows.iter().enumerate().map(|(place, row)| (row.id, place)).collect();
+        SeriesList { rows: rows.into_iter().map(Arc::new).collect(), places: Arc::new(Places { by_key, by_id }) }
+    }
+
+    /// The same with other revisions of some. Those that have not changed are shared: a collector changes one at a time, of thousands.
+    pub(crate) fn revised(&self, revisions: &HashMap<i64, i64>) -> SeriesList {
+        let mut rows = self.rows.clone();
+        for (id, revision) in revisions {
+            if let Some(row) = self.places.by_id.get(id).and_then(|place| rows.get_mut(*place)) {
+                *row = Arc::new(SeriesRow { revision: *revision, ..SeriesRow::clone(row) });
+            }
+        }
+        SeriesList { rows, places: self.places.clone() }
+    }
+
+    /// All of them.
+    pub fn iter(&self) -> impl Iterator<Item = &SeriesRow> {
+        self.rows.iter().map(|row| &**row)
+    }
+
+    /// Those of an instrument.
+    pub fn of_symbol<'s>(&'s self, symbol: &'s str) -> impl Iterator<Item = &'s SeriesRow> {
+        let from = self.rows.partition_point(|row| *row.key.symbol < *symbol);
+        self.rows[from..].iter().map(|row| &**row).take_while(move |row| row.key.symbol == symbol)
+    }
+
+    /// The one of a name.
+    #[must_use]
+    pub fn find(&self, key: &SeriesKey) -> Option<&SeriesRow> {
+        self.rows.get(*self.places.by_key.get(key)?).map(|row| &**row)
+    }
+
+    /// The one with a number.
+    #[must_use]
+    pub fn get(&self, id: i64) -> Option<&SeriesRow> {
+        self.rows.get(*self.places.by_id.get(&id)?).map(|row| &**row)
+    }
 }
 
 /// Those that were there at an instant; all where none was, so that an answer of before the first is an empty one.
@@ -32,12 +87,8 @@ impl Store {
     /// # Errors
     /// When an instrument is unknown, or the database cannot be written.
     pub async fn ensure_series(&self, keys: Vec<SeriesKey>) -> Result<Vec<SeriesRow>> {
-        let known = self.series().await?;
-        let find = |all: &[SeriesRow]| -> Option<Vec<SeriesRow>> {
-            let by_key: HashMap<&SeriesKey, &SeriesRow> = all.iter().map(|s| (&s.key, s)).collect();
-            keys.iter().map(|k| by_key.get(k).copied().cloned()).collect()
-        };
-        if let Some(all) = find(&known) {
+        let find = |all: &SeriesList| -> Option<Vec<SeriesRow>> { keys.iter().map(|key| all.find(key).cloned()).collect() };
+        if let Some(all) = find(&*self.series().await?) {
             return Ok(all);
         }
         let (wanted, roster) = (keys.clone(), self.roster.clone());
@@ -69,7 +120,7 @@ impl Store {
                 })
             })
             .await?;
-        find(&self.series().await?).ok_or(StoreError::Closed)
+        find(&*self.series().await?).ok_or(StoreError::Closed)
     }
 
     pub(crate) async fn select_series(&self) -> Result<Vec<SeriesRow>> {

@@ -11,6 +11,7 @@ use crate::{
     news,
     payloads::Packed,
     quarantine::Suspect,
+    roster::Roster,
     writer::Writer,
 };
 use mizuno_core::{Bars, Interval, Span, Timestamp, versions::Learned};
@@ -175,9 +176,11 @@ impl Understood {
         }
     }
 
-    async fn quarantine(&self, connection: &mut SqliteConnection, series: i64, fetch: i64, stamp: Timestamp) -> Result<()> {
+    async fn quarantine(&self, c: &mut SqliteConnection, roster: &Roster, (series, fetch): (i64, i64), stamp: Timestamp) -> Result<()> {
         for suspect in &self.suspects {
-            suspect.keep(&mut *connection, series, fetch, stamp).await?;
+            if suspect.keep(&mut *c, series, fetch, stamp).await? {
+                roster.note_judged(stamp);
+            }
         }
         Ok(())
     }
@@ -199,7 +202,7 @@ impl Store {
                 let learned = news::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
                 let row = FetchRow { answered_at: stamp, ..understood.figures(learned, &whole.row) };
                 whole.write(&mut *c, &row).await?;
-                understood.quarantine(c, series, fetch, stamp).await?;
+                understood.quarantine(c, &roster, (series, fetch), stamp).await?;
                 Ok(row)
             })
         });
@@ -272,7 +275,7 @@ impl Store {
                 Box::pin(async move {
                     roster.note(series, stamp);
                     let learned = news::learn(&mut *c, series, interval, fetch, stamp, &understood.bars).await?;
-                    understood.quarantine(&mut *c, series, fetch, stamp).await?;
+                    understood.quarantine(&mut *c, &roster, (series, fetch), stamp).await?;
                     let (rows, unfinished, outside) = (understood.rows as i64, understood.unfinished as i64, understood.outside as i64);
                     let refused = understood.suspects.iter().map(|s| s.count as i64).sum::<i64>();
                     let (new, same, restated) = (learned.new as i64, learned.same as i64, learned.restated as i64);

@@ -46,6 +46,7 @@ impl Store {
                     let mut ids = vec![];
                     for (series, span, finding) in accepted {
                         roster.note(series, now);
+                        roster.note_judged(now);
                         let row = sqlx::query!(
                             "INSERT INTO excuse (series_id, span_start, span_end, by_whom, note, given_at, finding) VALUES (?, ?, ?, ?, ?, ?, ?)",
                             series,
@@ -80,6 +81,7 @@ impl Store {
                     );
                     let series = revoked.fetch_optional(c).await?.ok_or(StoreError::Unknown { kind: "excuse", id: id.to_string() })?;
                     roster.note(series, now);
+                    roster.note_judged(now);
                     Ok(())
                 })
             })

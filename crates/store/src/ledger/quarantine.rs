@@ -52,11 +52,12 @@ pub enum Slots {
 }
 
 impl Suspect {
-    pub(crate) async fn keep(&self, connection: &mut SqliteConnection, series: i64, fetch: i64, stamp: Timestamp) -> Result<()> {
+    /// Keeps it, and says whether it was not there yet.
+    pub(crate) async fn keep(&self, connection: &mut SqliteConnection, series: i64, fetch: i64, stamp: Timestamp) -> Result<bool> {
         let (slot, line, count) = (self.slot.map(|s| s.0), self.line as i64, self.count as i64);
         let slots = self.slots.as_ref().map(written);
         // A row without a slot is never equal to another under UNIQUE, so say here when it is.
-        sqlx::query!(
+        let kept = sqlx::query!(
             "INSERT INTO quarantine (series_id, fetch_id, slot, line, flaw, text, page, recorded_at, count, slots)
              SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10 WHERE NOT EXISTS
                  (SELECT 1 FROM quarantine WHERE series_id = ?1 AND slot IS ?3 AND flaw = ?5 AND text = ?6)",
@@ -73,7 +74,7 @@ impl Suspect {
         )
         .execute(connection)
         .await?;
-        Ok(())
+        Ok(kept.rows_affected() > 0)
     }
 }
 

@@ -1,6 +1,7 @@
 //! The store against real files: versions, tail and blocks, ledgers, the one writer.
 
 use crate::common::{NOW, WHOLE, cents, instrument, key, ones, open, opened, try_open};
+use futures_util::future::join_all;
 use mizuno_core::{Bar, Bars, Instrument, Interval, Slot, Spans, Timestamp, versions::Learned};
 use mizuno_store::{
     Store, StoreError,
@@ -9,7 +10,7 @@ use mizuno_store::{
     fetches::Filter,
     quarantine::Suspect,
     runs::{Reason, State},
-    series::SeriesRow,
+    series::{SeriesList, SeriesRow},
 };
 use proptest::prelude::*;
 use sqlx::Connection;
@@ -81,15 +82,45 @@ async fn a_long_tail_is_sealed_by_itself_across_a_change_of_month() {
 }
 
 #[tokio::test]
+async fn the_list_of_series_is_what_a_store_opened_afresh_reads() {
+    let (dir, store, series, _) = opened(Interval::Daily).await;
+    store.put_instruments(vec![instrument("KBF"), instrument("ORO")], None).await.unwrap();
+    let rows = |all: &SeriesList| all.iter().cloned().collect::<Vec<SeriesRow>>();
+    for step in 0..6 {
+        let before = store.series().await.unwrap();
+        match step {
+            1 => drop(store.ensure_series(vec![key("ORO", Interval::MINUTE), key("KBF", Interval::MINUTE)]).await.unwrap()),
+            _ => drop(learn(&store, &series, step, minutes([(step, 100 + step)])).await),
+        }
+        let asked = join_all((0..8).map(|_| store.series())).await;
+        for all in asked.into_iter().map(Result::unwrap) {
+            assert_ne!(rows(&all), rows(&before), "what has changed is seen at once");
+            assert!(all.iter().all(|row| all.find(&row.key) == Some(row) && all.get(row.id) == Some(row)));
+            assert_eq!(all.of_symbol("KBF").count() + all.of_symbol("ORO").count(), all.iter().count());
+            assert_eq!(
+                (all.find(&key("KBF", Interval::Intraday { seconds: 300 })), all.get(99), all.of_symbol("KB").count()),
+                (None, None, 0)
+            );
+        }
+    }
+    let now = rows(&*store.series().await.unwrap());
+    store.close().await;
+    drop(store);
+    let names: Vec<String> = now.iter().map(|row| row.key.to_string()).collect();
+    assert_eq!(names, ["KBF/1d/harbour", "KBF/1m/harbour", "ORO/1m/harbour"]);
+    assert_eq!(rows(&*open(dir.path()).await.series().await.unwrap()), now);
+}
+
+#[tokio::test]
 async fn the_same_again_stores_nothing_and_does_not_disturb_validators() {
     let (_dir, store, series, _) = opened(Interval::Daily).await;
     let bars = minutes((0..30).map(|m| (m, 100 + m)));
     assert_eq!(learn(&store, &series, 1, bars.clone()).await, Learned { new: 30, same: 0, restated: 0 });
-    let before = store.series().await.unwrap()[0].revision;
+    let before = store.series().await.unwrap().get(series.id).unwrap().revision;
     assert_eq!(learn(&store, &series, 2, bars).await, Learned { new: 0, same: 30, restated: 0 });
-    assert_eq!(store.series().await.unwrap()[0].revision, before);
+    assert_eq!(store.series().await.unwrap().get(series.id).unwrap().revision, before);
     assert_eq!(learn(&store, &series, 3, minutes([(3, 999)])).await.restated, 1);
-    assert!(store.series().await.unwrap()[0].revision > before);
+    assert!(store.series().await.unwrap().get(series.id).unwrap().revision > before);
 }
 
 #[tokio::test]
@@ -226,7 +257,7 @@ async fn jobs_that_share_a_transaction_fail_alone() {
     let (_dir, store, series, run) = opened(Interval::MINUTE).await;
     let good = (0..20).map(|i| learn_owned(store.clone(), series.clone(), i));
     let bad = (0..20).map(|_| store.keep_answer(answer(run, 9_999, b"nobody's")));
-    let (good, bad) = tokio::join!(futures(good), futures(bad));
+    let (good, bad) = tokio::join!(join_all(good), join_all(bad));
     assert!(bad.iter().all(Result::is_err), "there is no series 9999");
     assert_eq!(good.iter().map(|l| l.new).sum::<u64>(), 20);
     assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap().rows.len(), 20);
@@ -235,22 +266,6 @@ async fn jobs_that_share_a_transaction_fail_alone() {
 
 async fn learn_owned(store: Store, series: SeriesRow, i: i64) -> Learned {
     learn(&store, &series, i, minutes([(i, 100)])).await
-}
-
-async fn futures<T>(all: impl Iterator<Item = impl Future<Output = T>>) -> Vec<T> {
-    let mut pending: Vec<_> = all.map(Box::pin).collect();
-    let mut out = vec![];
-    std::future::poll_fn(move |context| {
-        pending.retain_mut(|f| match f.as_mut().poll(context) {
-            std::task::Poll::Ready(value) => {
-                out.push(value);
-                false
-            }
-            std::task::Poll::Pending => true,
-        });
-        if pending.is_empty() { std::task::Poll::Ready(std::mem::take(&mut out)) } else { std::task::Poll::Pending }
-    })
-    .await
 }
 
 #[tokio::test]

@@ -42,11 +42,11 @@ async fn while_a_basis_changes_readers_see_the_old_one_and_then_the_new_one_whol
     let third = fetch(&store, run, &series, 100..108).await;
     keep(&store, third, &series, days(100..108, 500), vec![]).await;
     assert_eq!(store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap(), old, "not a moment before all is here");
-    let revision = store.series().await.unwrap()[0].revision;
+    let revision = store.series().await.unwrap().get(series.id).unwrap().revision;
     store.end_rebasing(series.id, None).await.unwrap();
     let now = store.bars(&series, WHOLE, Timestamp::MAX).await.unwrap();
     assert_eq!(now, days(100..112, 500));
-    assert!(store.series().await.unwrap()[0].revision > revision, "a validator from before no longer holds");
+    assert!(store.series().await.unwrap().get(series.id).unwrap().revision > revision, "a validator from before no longer holds");
     assert_eq!(store.bars(&series, WHOLE, between).await.unwrap(), old, "as of a moment in between, what readers saw then");
     assert!(store.rebasings(Some(series.id)).await.unwrap()[0].ended_at.is_some());
     assert_eq!(store.versions(&series, WHOLE, Timestamp::MAX).await.unwrap().rows.len(), 22, "every version is kept");
@@ -68,6 +68,26 @@ async fn an_accepted_finding_is_no_accepted_absence() {
     store.revoke_excuse(ids[0]).await.unwrap();
     assert!(accepted(Timestamp::MAX).await.is_empty());
     assert_eq!(accepted(between).await.len(), 1, "as of in between, it held");
+}
+
+#[tokio::test]
+async fn what_is_ruled_changes_with_a_refused_row_or_an_acceptance_and_with_no_bar() {
+    let (_dir, store, series, run) = opened(Interval::Daily).await;
+    let refused = || vec![Suspect::one(Some(Slot(104)), 0, 5, "closed-market", "1970-04-15,99".into())];
+    let mut since = vec![store.judged_since()];
+    let learned = [(100, vec![]), (101, refused()), (102, refused()), (103, vec![])];
+    for (day, suspects) in learned {
+        let id = fetch(&store, run, &series, 100..110).await;
+        keep(&store, id, &series, days(day..day + 1, 1000), suspects).await;
+        since.push(store.judged_since());
+    }
+    assert!(since[2] > since[1], "the row is new");
+    assert_eq!((since[0], since[2]), (since[1], since[4]), "a bar rules nothing, and neither does the same row again");
+    let ids = store.excuse(vec![(series.id, Slot(100)..Slot(101), Some("spike".into()))], "mere".into(), "real".into()).await.unwrap();
+    let accepted = store.judged_since();
+    store.revoke_excuse(ids[0]).await.unwrap();
+    assert!(since[4] < accepted && accepted < store.judged_since());
+    assert_eq!(store.judged_since(), store.newest());
 }
 
 #[tokio::test]
