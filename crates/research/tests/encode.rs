@@ -106,6 +106,24 @@ fn a_workbook_has_typed_dates_on_the_clock_and_numbers_as_they_are_or_none_at_al
 }
 
 proptest! {
+    /// One instant after another prints as a calendar of its own says it, across hours, days and changes of the clock.
+    #[test]
+    fn instants_print_as_the_clock_shows_them(
+        zone in proptest::sample::select(vec!["UTC", "Pacific/Auckland", "America/New_York", "Asia/Kathmandu", "Australia/Lord_Howe"]),
+        first in -1_500_000_000i64..4_000_000_000,
+        steps in prop::collection::vec(prop_oneof![0i64..120, 0i64..7_200, 0i64..40_000_000], 1..200),
+    ) {
+        let mut at = first;
+        let seconds: Vec<i64> = steps.into_iter().map(|step| { at += step; at }).collect();
+        let moments = seconds.iter().map(|at| at * 1_000_000).collect();
+        let csv = written(File::default(), zone, vec![("time", Kind::Moment, Cells::Moments(moments))]);
+        for (at, shown) in seconds.iter().zip(csv.lines().skip(1)) {
+            let zoned = jiff::Timestamp::from_second(*at).unwrap().in_tz(zone).unwrap();
+            let form = if zone == "UTC" { "%Y-%m-%dT%H:%M:%SZ" } else { "%Y-%m-%dT%H:%M:%S%:z" };
+            prop_assert_eq!(shown, zoned.strftime(form).to_string());
+        }
+    }
+
     /// Numbers print every digit they hold, as the decimals they are, in every text format.
     #[test]
     fn numbers_print_every_digit_they_hold(

@@ -52,12 +52,21 @@ pub(super) struct StampPrinter {
     clock: Clock,
     stamp: Stamp,
     day: Option<(i64, String)>,
-    quarter: Option<(i64, i64, String)>,
+    /// The last quarter of an hour, and its offset from UTC in seconds.
+    quarter: Option<(i64, i64)>,
+    /// The hour on the wall and its offset, the text of its last stamp, and where the minutes stand in that.
+    hour: Option<(i64, i64, Vec<u8>, usize)>,
+}
+
+/// Writes a number below a hundred with two digits.
+fn two(n: i64, at: &mut [u8]) {
+    at[0] = b'0' + (n / 10) as u8;
+    at[1] = b'0' + (n % 10) as u8;
 }
 
 impl StampPrinter {
     pub(super) fn new(clock: Clock, stamp: Stamp) -> StampPrinter {
-        StampPrinter { clock, stamp, day: None, quarter: None }
+        StampPrinter { clock, stamp, day: None, quarter: None, hour: None }
     }
 
     /// Whether stamps of this kind are numbers, and not texts.
@@ -65,23 +74,33 @@ impl StampPrinter {
         matches!(self.stamp, Stamp::Seconds | Stamp::Millis | Stamp::Micros)
     }
 
-    /// The offset from UTC in seconds and how it is written. Offsets change on
-    /// quarters of an hour at the finest, so one is looked up for each.
+    /// The offset from UTC in seconds. Offsets change on quarters of an hour at the finest, so one is looked up for each.
     fn offset(&mut self, micros: i64) -> i64 {
         let quarter = micros.div_euclid(900 * SECOND);
-        if let Some((known, seconds, _)) = &self.quarter
-            && *known == quarter
+        if let Some((known, seconds)) = self.quarter
+            && known == quarter
         {
-            return *seconds;
+            return seconds;
         }
         let seconds = i64::from(self.clock.offset(Timestamp(micros)).seconds());
-        let sign = if seconds < 0 { '-' } else { '+' };
-        let text = match self.clock {
-            Clock::Utc => "Z".to_owned(),
-            _ => format!("{sign}{:02}:{:02}", seconds.abs() / 3600, seconds.abs() / 60 % 60),
-        };
-        self.quarter = Some((quarter, seconds, text));
+        self.quarter = Some((quarter, seconds));
         seconds
+    }
+
+    /// The text of the first second of an hour on the wall, and where the minutes stand in it.
+    fn first_of_hour(&self, hour: i64, offset: i64) -> (Vec<u8>, usize) {
+        let mut text = format!("{}T{:02}:", TradeDate(hour.div_euclid(24) as i32), hour.rem_euclid(24));
+        let minutes = text.len();
+        text.push_str("00:00");
+        match (&self.stamp, &self.clock) {
+            (Stamp::Rfc3339, Clock::Utc) => text.push('Z'),
+            (Stamp::Rfc3339, _) => {
+                let sign = if offset < 0 { '-' } else { '+' };
+                text.push_str(&format!("{sign}{:02}:{:02}", offset.abs() / 3600, offset.abs() / 60 % 60));
+            }
+            _ => {}
+        }
+        (text.into_bytes(), minutes)
     }
 
     /// An instant, in microseconds since 1970 UTC.
@@ -91,15 +110,17 @@ impl StampPrinter {
             Stamp::Millis => whole(micros.div_euclid(1000), out),
             Stamp::Micros => whole(micros, out),
             Stamp::Rfc3339 | Stamp::Wall => {
-                let with_offset = self.stamp == Stamp::Rfc3339;
-                let wall = micros + self.offset(micros) * SECOND;
-                self.day(wall.div_euclid(DAY), out);
-                let seconds = wall.rem_euclid(DAY) / SECOND;
-                let two = |n: i64| (b'0' + (n / 10) as u8, b'0' + (n % 10) as u8);
-                let (h, m, s) = (two(seconds / 3600), two(seconds / 60 % 60), two(seconds % 60));
-                out.extend_from_slice(&[b'T', h.0, h.1, b':', m.0, m.1, b':', s.0, s.1]);
-                if with_offset && let Some((_, _, text)) = &self.quarter {
-                    out.extend_from_slice(text.as_bytes());
+                let offset = self.offset(micros);
+                let seconds = micros.div_euclid(SECOND) + offset;
+                let (hour, within) = (seconds.div_euclid(3600), seconds.rem_euclid(3600));
+                if self.hour.as_ref().is_none_or(|(known, by, ..)| (*known, *by) != (hour, offset)) {
+                    let (text, minutes) = self.first_of_hour(hour, offset);
+                    self.hour = Some((hour, offset, text, minutes));
+                }
+                if let Some((.., text, minutes)) = &mut self.hour {
+                    two(within / 60, &mut text[*minutes..]);
+                    two(within % 60, &mut text[*minutes + 3..]);
+                    out.extend_from_slice(text);
                 }
             }
             Stamp::Pattern(pattern) => {

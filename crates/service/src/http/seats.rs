@@ -20,9 +20,10 @@ const WIDE: usize = 4;
 const WAIT: Duration = Duration::from_secs(20);
 
 /// Long answers that are being worked out at the same moment: one a core, since each takes what a core has, and a look at the status
-/// must not stand behind a dozen of them. One that waits for its reader is not among them.
+/// must not stand behind a dozen of them; and one more, since now and then each waits for the database. One that waits for its reader is
+/// not among them.
 fn at_work() -> usize {
-    std::thread::available_parallelism().map_or(2, usize::from)
+    std::thread::available_parallelism().map_or(2, usize::from) + 1
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
