@@ -32,7 +32,7 @@ pub struct Reading {
     span: Span,
     as_of: Timestamp,
     needed: Needed,
-    /// The one block of a daily series, which came with the list.
+    /// The block of a span that lies in one, which came with the list.
     at_hand: Option<Box<StoredBlock>>,
     /// Room for every price there may be in it.
     pub price: Digits,
@@ -88,8 +88,9 @@ impl Store {
     /// When the database cannot be read.
     pub async fn read_only(&self, series: &SeriesRow, span: Span, as_of: Timestamp, needed: Needed) -> Result<Reading> {
         let as_of = as_of.min(self.newest());
-        // A wide file reads hundreds of daily series, each of them one block: all that is asked for comes at once, that block too.
-        let daily = !series.key.interval.is_intraday();
+        // A wide file reads hundreds of daily series, each of them one block, and a month of minutes is one too: all that is asked for comes
+        // at once, that block too.
+        let in_one = !series.key.interval.is_intraday() || blocks::span_of(series.key.interval, span.start).end >= span.end;
         // One row, and the lists in it as JSON: the database hands over each value of each row at a price.
         let found = sqlx::query!(
             r#"SELECT
@@ -105,7 +106,7 @@ impl Store {
             span.start.0,
             span.end.0,
             as_of.0,
-            daily
+            in_one
         )
         .fetch_one(&self.readers)
         .await?;
