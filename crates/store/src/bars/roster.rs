@@ -103,6 +103,10 @@ impl Store {
         let known = self.newest();
         let (before, changed) = {
             let state = self.roster.lock();
+            // What is noted and not committed yet is nobody's business.
+            if let Some(read) = state.read.as_ref().filter(|r| r.known >= known) {
+                return Ok(read.list.clone());
+            }
             let before = state.read.clone().filter(|r| state.listed.is_none_or(|at| at <= r.known));
             let since = before.as_ref().map_or(known, |r| r.known);
             let changed: Vec<i64> = state.changed.iter().filter(|(_, at)| **at > since).map(|(id, _)| *id).collect();
