@@ -103,12 +103,12 @@ async fn the_list_of_series_is_what_a_store_opened_afresh_reads() {
             );
         }
     }
-    let now = rows(&*store.series().await.unwrap());
+    let now = rows(&store.series().await.unwrap());
     store.close().await;
     drop(store);
     let names: Vec<String> = now.iter().map(|row| row.key.to_string()).collect();
     assert_eq!(names, ["KBF/1d/harbour", "KBF/1m/harbour", "ORO/1m/harbour"]);
-    assert_eq!(rows(&*open(dir.path()).await.series().await.unwrap()), now);
+    assert_eq!(rows(&open(dir.path()).await.series().await.unwrap()), now);
 }
 
 #[tokio::test]
