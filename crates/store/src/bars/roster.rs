@@ -103,7 +103,7 @@ impl Store {
         let known = self.newest();
         let (before, changed) = {
             let state = self.roster.lock();
-            // What is noted and not committed yet is nobody's business.
+            // What a transaction under way has noted does not count before its commit.
             if let Some(read) = state.read.as_ref().filter(|r| r.known >= known) {
                 return Ok(read.list.clone());
             }
