@@ -37,11 +37,10 @@ pub(super) async fn list_fetches(desk: Data<Desk>, which: Query<Which>) -> Resul
     let all = desk.store.series().await?;
     let series = match &which.series {
         None => None,
-        Some(name) => {
-            let names: Vec<(i64, String)> = all.iter().map(|row| (row.id, row.key.to_string())).collect();
-            let unknown = || DeskError::unknown("series", name, names.iter().map(|(_, n)| n.as_str()));
-            Some(names.iter().find(|(_, n)| n == name).map(|(id, _)| *id).ok_or_else(unknown)?)
-        }
+        Some(name) => match all.iter().find(|row| row.key.to_string() == *name) {
+            Some(row) => Some(row.id),
+            None => return Err(desk.no_series(name).await?.into()),
+        },
     };
     if let Some(state) = which.state.as_deref().filter(|s| !["failed", "stored", "answered"].contains(s)) {
         return Err(Refusal::invalid(format!("state: `{state}` is none; a fetch is failed, stored or answered")));

@@ -20,13 +20,9 @@ pub struct SeriesRow {
 /// The series there are, by symbol, interval, side and source.
 pub struct SeriesList {
     rows: Vec<Arc<SeriesRow>>,
-    places: Arc<Places>,
-}
-
-/// Where each stands.
-struct Places {
-    by_key: HashMap<SeriesKey, usize>,
-    by_id: HashMap<i64, usize>,
+    /// Where each stands.
+    by_key: Arc<HashMap<SeriesKey, usize>>,
+    by_id: Arc<HashMap<i64, usize>>,
 }
 
 impl SeriesList {
@@ -34,18 +30,18 @@ impl SeriesList {
     pub(crate) fn of(rows: Vec<SeriesRow>) -> SeriesList {
         let by_key = rows.iter().enumerate().map(|(place, row)| (row.key.clone(), place)).collect();
         let by_id = rows.iter().enumerate().map(|(place, row)| (row.id, place)).collect();
-        SeriesList { rows: rows.into_iter().map(Arc::new).collect(), places: Arc::new(Places { by_key, by_id }) }
+        SeriesList { rows: rows.into_iter().map(Arc::new).collect(), by_key: Arc::new(by_key), by_id: Arc::new(by_id) }
     }
 
     /// The same with other revisions of some. Those that have not changed are shared: a collector changes one at a time, of thousands.
     pub(crate) fn revised(&self, revisions: &HashMap<i64, i64>) -> SeriesList {
         let mut rows = self.rows.clone();
         for (id, revision) in revisions {
-            if let Some(row) = self.places.by_id.get(id).and_then(|place| rows.get_mut(*place)) {
+            if let Some(row) = self.by_id.get(id).and_then(|place| rows.get_mut(*place)) {
                 *row = Arc::new(SeriesRow { revision: *revision, ..SeriesRow::clone(row) });
             }
         }
-        SeriesList { rows, places: self.places.clone() }
+        SeriesList { rows, by_key: self.by_key.clone(), by_id: self.by_id.clone() }
     }
 
     /// All of them.
@@ -62,13 +58,13 @@ impl SeriesList {
     /// The one of a name.
     #[must_use]
     pub fn find(&self, key: &SeriesKey) -> Option<&SeriesRow> {
-        self.rows.get(*self.places.by_key.get(key)?).map(|row| &**row)
+        self.rows.get(*self.by_key.get(key)?).map(|row| &**row)
     }
 
     /// The one with a number.
     #[must_use]
     pub fn get(&self, id: i64) -> Option<&SeriesRow> {
-        self.rows.get(*self.places.by_id.get(&id)?).map(|row| &**row)
+        self.rows.get(*self.by_id.get(&id)?).map(|row| &**row)
     }
 }
 
