@@ -14,7 +14,7 @@
 //!
 //! * [`time`]: instants, trade dates, [`interval`]s, [`slot`]s, and sets of them ([`spans`]).
 //! * market: [`venue`]s, [`calendar`]s that say what is expected, [`instrument`]s, [`series`], [`membership`] in universes and the [`review`]s of those by a rule.
-//! * bars: a [`bar`] and its exact [`decimal`]s, [`versions`], and [`check`], which decides what may be held at all.
+//! * bars: a [`bar`] and its exact [`decimal`]s, columns of [`numbers`], [`versions`], and [`check`], which decides what may be held at all.
 //! * missing: [`plan`], [`gap`]s with their causes, [`hole`]s that tell of many gaps as one, [`quiet`] slots that are not
 //!   missed, [`completeness`] in figures.
 //! * trust: [`finding`]s that doubt a bar, [`agreement`] of actions with adjusted prices, [`compare`] and [`diagnose`] for two series, [`restate`] and [`basis`] for a series
@@ -28,7 +28,7 @@ mod missing;
 pub mod time;
 mod trust;
 
-pub use bars::{aligned, bar, check, decimal, versions};
+pub use bars::{aligned, bar, check, decimal, numbers, versions};
 pub use derive::{adjust, change, derived, golden, resample, roll};
 pub use market::{action, calendar, instrument, membership, review, search, series, venue};
 pub use missing::{completeness, gap, hole, plan, quiet, standing};

@@ -146,7 +146,7 @@ impl Sketch {
 }
 
 fn number(cells: Option<&Cells>, row: usize) -> Option<f64> {
-    if let Some(Cells::Numbers(all)) = cells { all.get(row).copied().flatten().map(Decimal::to_f64) } else { None }
+    if let Some(Cells::Numbers(all)) = cells { all.get(row).map(Decimal::to_f64) } else { None }
 }
 
 /// The stamps of rows, by a clock where they have a time.

@@ -58,7 +58,7 @@ fn instants_print_with_the_offset_of_their_day() {
 
 #[test]
 fn each_bar_names_its_source_where_there_are_several() {
-    let close = Cells::Numbers(vec![Some("1.05".parse().unwrap()), None]);
+    let close = Cells::Numbers([Some("1.05".parse().unwrap()), None].into_iter().collect());
     let words = Kind::Words(["harbour".to_owned(), "cellar".to_owned()].into());
     let columns = || {
         let source = ("source", words.clone(), Cells::Words(vec![Some(1), None]));
@@ -75,7 +75,7 @@ fn text_from_outside_cannot_run_as_a_formula_and_numbers_never_change() {
     let cells = |places| Cells::Words(places);
     let csv = written(File::default(), "UTC", vec![dates(), ("word", words.clone(), cells(vec![Some(0), Some(2)]))]);
     assert_eq!(csv, "date,word\r\n2025-04-10,\"'=1+1\"\r\n2025-04-11,\"a,\"\"b\"\"\"\r\n");
-    let numbers = Cells::Numbers(vec![Some("-7.50".parse().unwrap()), Some("12".parse().unwrap())]);
+    let numbers = Cells::Numbers([Some("-7.50".parse().unwrap()), Some("12".parse().unwrap())].into_iter().collect());
     let comma = File { separator: b';', decimal_comma: true, header: false, ..File::default() };
     let csv = written(comma, "UTC", vec![dates(), ("close", Kind::Number(Digits::default()), numbers)]);
     assert_eq!(csv, "2025-04-10;-7,50\r\n2025-04-11;12\r\n");
@@ -90,7 +90,9 @@ fn part(workbook: Vec<u8>, name: &str) -> String {
 #[test]
 fn a_workbook_has_typed_dates_on_the_clock_and_numbers_as_they_are_or_none_at_all() {
     let moments = Cells::Moments(vec!["2025-04-09T22:00:00Z".parse::<Timestamp>().unwrap().0]);
-    let number = |text: &str| ("close", Kind::Number(Digits { whole: 3, scale: 2 }), Cells::Numbers(vec![Some(text.parse().unwrap())]));
+    let number = |text: &str| {
+        ("close", Kind::Number(Digits { whole: 3, scale: 2 }), Cells::Numbers([Some(text.parse().unwrap())].into_iter().collect()))
+    };
     let columns = |text: &str| vec![("time", Kind::Moment, moments.clone()), number(text)];
     let book = bytes(of(Format::Workbook), "Pacific/Auckland", columns("7.50")).unwrap();
     let sheet = part(book.clone(), "xl/worksheets/sheet2.xml");
@@ -132,7 +134,7 @@ proptest! {
     ) {
         let number = Decimal { mantissa, scale };
         let columns = || {
-            let cells = Cells::Numbers(vec![Some(number), None]);
+            let cells = Cells::Numbers([Some(number), None].into_iter().collect());
             vec![dates(), ("close", Kind::Number(Digits::default()), cells)]
         };
         let csv = written(File::default(), "UTC", columns());

@@ -1,12 +1,9 @@
 //! Bars with exact numbers, each with the digits it was printed with.
 
 use crate::{
-    decimal::{Decimal, MAX_SCALE},
+    decimal::{ABSENT, Decimal, MAX_SCALE},
     slot::Slot,
 };
-
-/// Decimals of a number that is not there.
-const ABSENT: u8 = u8::MAX;
 
 /// Open, high, low and close of one slot, with its volume and open interest where a source gives them.
 ///
@@ -23,9 +20,26 @@ pub struct Bar {
     /// The place it stands in, labelled by its open.
     pub slot: Slot,
     /// Digits of open, high, low, close, volume and open interest: 64 bytes a bar in all, since millions are read at once.
-    mantissas: [i64; 6],
+    pub(super) mantissas: [i64; 6],
     /// How many digits of each stand after the point; the rest is room for further numbers.
-    decimals: [u8; 8],
+    pub(super) decimals: [u8; 8],
+}
+
+/// One of the numbers of a bar.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Field {
+    /// [`Bar::open`].
+    Open,
+    /// [`Bar::high`].
+    High,
+    /// [`Bar::low`].
+    Low,
+    /// [`Bar::close`].
+    Close,
+    /// [`Bar::volume`].
+    Volume,
+    /// [`Bar::open_interest`].
+    OpenInterest,
 }
 
 impl Bar {

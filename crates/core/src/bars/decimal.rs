@@ -7,6 +7,9 @@ use std::fmt;
 /// Digits kept after the point, at most.
 pub const MAX_SCALE: u8 = 18;
 
+/// What stands in the place of [`Decimal::scale`] where numbers are kept close together and one is absent.
+pub(crate) const ABSENT: u8 = u8::MAX;
+
 /// `mantissa / 10^scale`, exactly. Two are equal when their values are: 7.5 is 7.50, and each is printed as it was written.
 ///
 /// ```

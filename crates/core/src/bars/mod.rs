@@ -4,4 +4,5 @@ pub mod aligned;
 pub mod bar;
 pub mod check;
 pub mod decimal;
+pub mod numbers;
 pub mod versions;

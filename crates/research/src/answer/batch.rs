@@ -1,6 +1,6 @@
 //! Rows on their way into a file: some columns of cells at a time.
 
-use mizuno_core::{Decimal, bar::Digits};
+use mizuno_core::{bar::Digits, numbers::Numbers};
 use std::sync::Arc;
 
 /// What a column holds.
@@ -41,7 +41,7 @@ pub enum Cells {
     /// Of [`Kind::Date`].
     Dates(Vec<i32>),
     /// Of [`Kind::Number`].
-    Numbers(Vec<Option<Decimal>>),
+    Numbers(Numbers),
     /// Of [`Kind::Real`]; empty where there is none.
     Reals(Vec<Option<f64>>),
     /// Of [`Kind::Words`], by their places; empty where there is none.
@@ -58,7 +58,7 @@ impl Cells {
         match (self, more) {
             (Cells::Moments(a) | Cells::Whole(a), Cells::Moments(b) | Cells::Whole(b)) => a.extend(b),
             (Cells::Dates(a), Cells::Dates(b)) => a.extend(b),
-            (Cells::Numbers(a), Cells::Numbers(b)) => a.extend(b),
+            (Cells::Numbers(a), Cells::Numbers(b)) => a.append(b),
             (Cells::Reals(a), Cells::Reals(b)) => a.extend(b),
             (Cells::Words(a), Cells::Words(b)) => a.extend(b),
             (Cells::Flags(a), Cells::Flags(b)) => a.extend(b),

@@ -240,7 +240,7 @@ impl Cells {
     pub(crate) fn same(&self, other: &Cells, row: usize) -> bool {
         let alike = |a: Option<Decimal>, b: Option<Decimal>| a.zip(b).map_or(a.is_none() && b.is_none(), |(a, b)| a.is_printed_as(b));
         match (self, other) {
-            (Cells::Numbers(a), Cells::Numbers(b)) => alike(a[row], b[row]),
+            (Cells::Numbers(a), Cells::Numbers(b)) => alike(a.get(row), b.get(row)),
             (Cells::Reals(a), Cells::Reals(b)) => a[row] == b[row],
             (Cells::Words(a), Cells::Words(b)) => a[row] == b[row],
             (Cells::Flags(a), Cells::Flags(b)) => a[row] == b[row],
@@ -253,7 +253,7 @@ impl Cells {
     /// Some of the rows in this order; an empty cell for `None`.
     fn pick(&self, rows: impl Iterator<Item = Option<usize>>) -> Cells {
         match self {
-            Cells::Numbers(all) => Cells::Numbers(rows.map(|at| all[at?]).collect()),
+            Cells::Numbers(all) => Cells::Numbers(rows.map(|at| all.get(at?)).collect()),
             Cells::Reals(all) => Cells::Reals(rows.map(|at| all[at?]).collect()),
             Cells::Words(all) => Cells::Words(rows.map(|at| all[at?]).collect()),
             Cells::Flags(all) => Cells::Flags(rows.map(|at| all[at?]).collect()),

@@ -40,7 +40,7 @@ impl Latest {
         for (at, row) in rows.drain(..rows.len().min(A_BATCH)) {
             let member = &self.prepared.members[at];
             let how = how(&self.prepared.resolved, member)?;
-            let one = batch(&how, &self.columns, at, &[Some(row.shown())], member, (&member.places(&self.words.sources), &self.words));
+            let one = batch(&how, &self.columns, at, &[row.shown()], member, (&member.places(&self.words.sources), &self.words));
             match &mut out {
                 None => out = Some(one),
                 Some(all) => all.append(one),

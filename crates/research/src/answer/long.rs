@@ -16,9 +16,10 @@ use mizuno_core::{
     Bar, Slot, Span,
     bar::Digits,
     derived::{Needs, Quantity, Value},
+    numbers::Numbers,
 };
 use mizuno_desk::DeskError;
-use std::{collections::VecDeque, sync::Arc};
+use std::{cell::LazyCell, collections::VecDeque, ops::Range, sync::Arc};
 
 pub(super) struct Long {
     prepared: Prepared,
@@ -139,16 +140,16 @@ impl Long {
                     }
                     continue;
                 }
-                let rows: Vec<Option<Shown<'_>>> = (*gone..read.bars.len().min(*gone + A_BATCH)).map(|at| Some(shown(read, at))).collect();
-                *gone += rows.len();
-                return Ok(Some(batch(&how, &self.columns, self.at, &rows, member, (&open.places, &self.words))));
+                let rows = *gone..read.bars.len().min(*gone + A_BATCH);
+                *gone = rows.end;
+                return Ok(Some(batch_of_bars(&how, &self.columns, self.at, (read, rows), member, (&open.places, &self.words))));
             }
             if open.waiting.is_empty() && !open.read_on(&self.prepared.resolved, member).await? {
                 self.open = None;
                 self.at += 1;
                 continue;
             }
-            let rows: Vec<Option<Shown<'_>>> = open.waiting.iter().take(A_BATCH).map(|row| Some(row.shown())).collect();
+            let rows: Vec<Shown<'_>> = open.waiting.iter().take(A_BATCH).map(Row::shown).collect();
             let count = rows.len();
             let batch = (count > 0).then(|| batch(&how, &self.columns, self.at, &rows, member, (&open.places, &self.words)));
             open.waiting.drain(..count);
@@ -267,16 +268,43 @@ pub(super) fn batch(
     how: &Rows<'_>,
     columns: &[Column],
     instrument: usize,
-    rows: &[Option<Shown<'_>>],
+    rows: &[Shown<'_>],
     member: &Member,
     words: WordsOf<'_>,
 ) -> Batch {
-    let column = |column: &Column| match column {
-        Column::Time | Column::TradeDate | Column::Epoch => how.moments(*column, rows.iter().flatten().map(|row| row.slot)),
-        Column::Instrument | Column::Series => Cells::Words(vec![Some(instrument as u32); rows.len()]),
-        column => values(*column, rows, how, member, words),
-    };
+    let slots = || rows.iter().map(|row| row.slot);
+    let some: Vec<Option<Shown<'_>>> = rows.iter().copied().map(Some).collect();
+    let column =
+        |column: &Column| of_the_row(*column, how, instrument, slots()).unwrap_or_else(|| values(*column, &some, how, member, words));
     Batch { rows: rows.len(), columns: columns.iter().map(column).collect() }
+}
+
+/// The same of some of the bars that were read: most columns are made of these without a row for each.
+fn batch_of_bars(
+    how: &Rows<'_>,
+    columns: &[Column],
+    instrument: usize,
+    (read, at): (&Read, Range<usize>),
+    member: &Member,
+    words: WordsOf<'_>,
+) -> Batch {
+    let bars = &read.bars[at.clone()];
+    let rows = LazyCell::new(|| at.map(|at| Some(shown(read, at))).collect::<Vec<Option<Shown<'_>>>>());
+    let column = |column: &Column| match how.as_traded(*column) {
+        Some(field) => Cells::Numbers(Numbers::of(field, bars)),
+        None => of_the_row(*column, how, instrument, bars.iter().map(|bar| bar.slot))
+            .unwrap_or_else(|| values(*column, &rows, how, member, words)),
+    };
+    Batch { rows: bars.len(), columns: columns.iter().map(column).collect() }
+}
+
+/// The cells of a column that says when or whose a row is; `None` of one of values.
+fn of_the_row(column: Column, how: &Rows<'_>, instrument: usize, slots: impl ExactSizeIterator<Item = Slot>) -> Option<Cells> {
+    Some(match column {
+        Column::Time | Column::TradeDate | Column::Epoch => how.moments(column, slots),
+        Column::Instrument | Column::Series => Cells::Words(vec![Some(instrument as u32); slots.len()]),
+        _ => return None,
+    })
 }
 
 /// The cells of a column of values for some rows; empty where there is no row.
@@ -319,9 +347,6 @@ pub(super) fn values(column: Column, rows: &[Option<Shown<'_>>], how: &Rows<'_>,
             let of = |slot: Slot| how.factors(slot).map(|f| if column == Column::PriceFactor { &f.price } else { &f.volume });
             Cells::Numbers(rows.iter().map(|row| Some(of((*row)?.slot)?.decimal(FACTOR))).collect())
         }
-        _ => Cells::Numbers(match how.as_traded(column) {
-            Some(of) => rows.iter().map(|row| of((*row)?.bar?.0)).collect(),
-            None => rows.iter().map(|row| how.number(column, None, (*row)?.bar?.0, (*row)?.extra)).collect(),
-        }),
+        _ => Cells::Numbers(rows.iter().map(|row| how.number(column, None, (*row)?.bar?.0, (*row)?.extra)).collect()),
     }
 }

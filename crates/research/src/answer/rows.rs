@@ -9,6 +9,7 @@ use crate::{
 use mizuno_core::{
     Bar, Calendar, Completeness, Decimal, Instrument, Interval, Overlap, Session, Slot, Span, Spans, Timestamp, TradeDate,
     adjust::{Factors, Stretch},
+    bar::Field,
     derived::{Derived, Value},
     time::{DAY, MINUTE, SECOND},
 };
@@ -261,17 +262,18 @@ impl<'c> Rows<'c> {
         })
     }
 
-    /// What a column shows of a bar, where that is what was traded.
-    pub(crate) fn as_traded(&self, column: Column) -> Option<fn(&Bar) -> Option<Decimal>> {
+    /// The field of a bar that a column shows as it was traded; `None` where it shows another number.
+    pub(crate) fn as_traded(&self, column: Column) -> Option<Field> {
         if self.adjusted.is_some() || self.round.is_some() {
             return None;
         }
         Some(match column {
-            Column::Open => |bar| Some(bar.open()),
-            Column::High => |bar| Some(bar.high()),
-            Column::Low => |bar| Some(bar.low()),
-            Column::Close => |bar| Some(bar.close()),
-            Column::Volume => Bar::volume,
+            Column::Open => Field::Open,
+            Column::High => Field::High,
+            Column::Low => Field::Low,
+            Column::Close => Field::Close,
+            Column::Volume => Field::Volume,
+            Column::OpenInterest => Field::OpenInterest,
             _ => return None,
         })
     }

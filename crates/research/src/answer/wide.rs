@@ -18,7 +18,7 @@ use crate::{
     question::{Against, Column, Missing, resolve::Resolved},
 };
 use futures_util::TryStreamExt;
-use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, Spans, bar::Digits, derived::Value};
+use mizuno_core::{Bar, Decimal, Overlap, Slot, Span, Spans, bar::Digits, derived::Value, numbers::Numbers};
 use mizuno_desk::DeskError;
 use std::{collections::VecDeque, sync::Arc};
 
@@ -57,7 +57,7 @@ struct Stretch {
 struct Strip {
     /// Shared where the series before has the same.
     slots: Arc<[Slot]>,
-    numbers: Vec<Numbers>,
+    numbers: Vec<ExactOrReal>,
     sources: Vec<u32>,
     doubted: Vec<bool>,
     actions: Vec<Option<u32>>,
@@ -65,44 +65,18 @@ struct Strip {
 }
 
 /// The numbers of one column.
-enum Numbers {
-    Exact(Packed),
+enum ExactOrReal {
+    Exact(Numbers),
     /// [`f64::NAN`] where there is none.
     Real(Vec<f64>),
 }
 
-impl Numbers {
-    fn of(column: Column) -> Numbers {
+impl ExactOrReal {
+    fn of(column: Column) -> ExactOrReal {
         match column {
-            Column::Derived(derived) if !derived.is_exact() => Numbers::Real(vec![]),
-            _ => Numbers::Exact(Packed::default()),
+            Column::Derived(derived) if !derived.is_exact() => ExactOrReal::Real(vec![]),
+            _ => ExactOrReal::Exact(Numbers::default()),
         }
-    }
-}
-
-/// Numbers of which some may lack, in nine bytes each.
-#[derive(Default)]
-struct Packed {
-    mantissas: Vec<i64>,
-    /// [`NONE`] where there is none.
-    scales: Vec<u8>,
-}
-
-const NONE: u8 = u8::MAX;
-
-impl Packed {
-    fn extend(&mut self, numbers: impl ExactSizeIterator<Item = Option<Decimal>>) {
-        self.mantissas.reserve(numbers.len());
-        self.scales.reserve(numbers.len());
-        for number in numbers {
-            self.mantissas.push(number.map_or(0, |n| n.mantissa));
-            self.scales.push(number.map_or(NONE, |n| n.scale));
-        }
-    }
-
-    fn get(&self, at: usize) -> Option<Decimal> {
-        let scale = self.scales[at];
-        (scale != NONE).then(|| Decimal { mantissa: self.mantissas[at], scale })
     }
 }
 
@@ -120,13 +94,13 @@ fn compared(against: Against, first: &Kind, kind: &Kind) -> Kind {
 /// The cells of a column less those of the first series, or over them; empty where one of them is.
 fn compare(against: Against, first: &Cells, cells: &Cells, rows: usize) -> Cells {
     let real = |cells: &Cells, at: usize| match cells {
-        Cells::Numbers(all) => all[at].map(Decimal::to_f64),
+        Cells::Numbers(all) => all.get(at).map(Decimal::to_f64),
         Cells::Reals(all) => all[at],
         _ => None,
     };
     match (against, first, cells) {
         (Against::Difference, Cells::Numbers(a), Cells::Numbers(b)) => {
-            Cells::Numbers(a.iter().zip(b).map(|(a, b)| (*b)?.minus((*a)?)).collect())
+            Cells::Numbers(a.iter().zip(b.iter()).map(|(a, b)| b?.minus(a?)).collect())
         }
         _ => Cells::Reals((0..rows).map(|at| pair(against, real(first, at), real(cells, at))).collect()),
     }
@@ -333,7 +307,7 @@ async fn strip(
             first.map_or(span.start..span.start, |first| first.start..rest.map_or(first.end, |rest| rest.end))
         }
     };
-    out.numbers = values.iter().filter(|c| is_number(**c)).map(|c| Numbers::of(*c)).collect();
+    out.numbers = values.iter().filter(|c| is_number(**c)).map(|c| ExactOrReal::of(*c)).collect();
     if span.start >= span.end {
         return Ok(out);
     }
@@ -347,16 +321,21 @@ async fn strip(
         slots.extend(read.bars.iter().map(|b| b.slot));
         for (cells, column) in out.numbers.iter_mut().zip(values.iter().filter(|c| is_number(**c))) {
             let Column::Derived(derived) = column else {
-                if let Numbers::Exact(cells) = cells {
-                    cells.extend(read.iter().map(|(_, bar, extra)| how.number(*column, member.measured.as_deref(), bar, extra)));
+                if let ExactOrReal::Exact(cells) = cells {
+                    match how.as_traded(*column) {
+                        Some(field) => cells.add(field, &read.bars),
+                        None => {
+                            cells.extend(read.iter().map(|(_, bar, extra)| how.number(*column, member.measured.as_deref(), bar, extra)))
+                        }
+                    }
                 }
                 continue;
             };
             let place = member.worked.iter().position(|d| d == derived);
             let value = |values: &[Option<Value>]| -> Option<Value> { *values.get(place?)? };
             match cells {
-                Numbers::Real(cells) => cells.extend(read.derived.iter().map(|v| value(v).map_or(f64::NAN, |v| v.shown()))),
-                Numbers::Exact(cells) => cells.extend(read.derived.iter().map(|v| how.exact(*derived, value(v)?))),
+                ExactOrReal::Real(cells) => cells.extend(read.derived.iter().map(|v| value(v).map_or(f64::NAN, |v| v.shown()))),
+                ExactOrReal::Exact(cells) => cells.extend(read.derived.iter().map(|v| how.exact(*derived, value(v)?))),
             }
         }
         if with_source {
@@ -460,29 +439,32 @@ impl Stretch {
                     Column::Doubted => columns.push(Cells::Flags(found.iter().map(|i| i.map(|i| strip.doubted[i])).collect())),
                     _ => match number.next() {
                         None => continue,
-                        Some(Numbers::Real(reals)) => {
+                        Some(ExactOrReal::Real(reals)) => {
                             let of = |i: &Option<usize>| i.map(|i| reals[i]).filter(|real| !real.is_nan());
                             columns.push(Cells::Reals(found.iter().map(of).collect()));
                         }
-                        Some(Numbers::Exact(numbers)) => {
-                            let mut cells: Vec<Option<Decimal>> = found.iter().map(|i| i.and_then(|i| numbers.get(i))).collect();
+                        Some(ExactOrReal::Exact(numbers)) => {
+                            let cells = found.iter().map(|i| i.and_then(|i| numbers.get(i)));
                             let mut marks = None;
-                            if carry && *column == Column::Close {
-                                let alive = |slot: Slot| {
-                                    instrument.last_traded.is_none_or(|last| how.trade_date(slot) <= last)
-                                        && days[at].as_ref().is_none_or(|days| days.contains(&slot))
-                                };
-                                let marks = marks.insert(Vec::with_capacity(rows));
-                                for (cell, slot) in cells.iter_mut().zip(slots) {
-                                    let own = cell.is_some();
-                                    if !own && !alive(*slot) {
-                                        carried[at] = None;
-                                    }
-                                    *cell = cell.or(carried[at]);
-                                    carried[at] = *cell;
-                                    marks.push(cell.is_some().then_some(!own));
+                            let cells = match carry && *column == Column::Close {
+                                false => cells.collect(),
+                                true => {
+                                    let alive = |slot: Slot| {
+                                        instrument.last_traded.is_none_or(|last| how.trade_date(slot) <= last)
+                                            && days[at].as_ref().is_none_or(|days| days.contains(&slot))
+                                    };
+                                    let marks = marks.insert(Vec::with_capacity(rows));
+                                    let carry_on = |(own, slot): (Option<Decimal>, &Slot)| {
+                                        if own.is_none() && !alive(*slot) {
+                                            carried[at] = None;
+                                        }
+                                        carried[at] = own.or(carried[at]);
+                                        marks.push(carried[at].is_some().then_some(own.is_none()));
+                                        carried[at]
+                                    };
+                                    cells.zip(slots).map(carry_on).collect()
                                 }
-                            }
+                            };
                             columns.push(Cells::Numbers(cells));
                             columns.extend(marks.map(Cells::Flags));
                         }

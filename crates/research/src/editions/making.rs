@@ -26,7 +26,7 @@ use crate::{
     },
 };
 use futures_util::{StreamExt, future::join, stream};
-use mizuno_core::{Decimal, Timestamp, bar::Digits, decimal::power};
+use mizuno_core::{Timestamp, bar::Digits, decimal::power};
 use mizuno_desk::DeskError;
 use mizuno_store::{editions::FileRow, payloads::digest};
 use std::{
@@ -406,8 +406,14 @@ fn fits(headings: &[Heading], batch: &Batch) -> Result<(), String> {
         // Below this many units of its own last digit a number has no more digits before the point than there is room for.
         let least = |scale: u8| power(room.whole + scale).map_or(u64::MAX, i64::unsigned_abs);
         let bounds: Vec<u64> = (0..=room.scale).map(least).collect();
-        let has_room = |n: &Decimal| bounds.get(usize::from(n.scale)).is_some_and(|bound| n.mantissa.unsigned_abs() < *bound);
-        if let Some(number) = cells.iter().flatten().find(|number| !has_room(number)) {
+        let bound = |scale: u8| bounds.get(usize::from(scale)).copied().unwrap_or(0);
+        if let Some((mantissas, scale)) = cells.alike() {
+            let (low, high) = mantissas.iter().fold((0, 0), |(low, high): (i64, i64), n| (low.min(*n), high.max(*n)));
+            if low.unsigned_abs().max(high.unsigned_abs()) < bound(scale) {
+                continue;
+            }
+        }
+        if let Some(number) = cells.iter().flatten().find(|n| n.mantissa.unsigned_abs() >= bound(n.scale)) {
             return Err(format!(
                 "{number} in the column {} has no room in {} digits with {} after the point; write other price_decimals or volume_decimals into \
                  the spec",

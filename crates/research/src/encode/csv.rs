@@ -71,7 +71,7 @@ impl Encoder for CsvEncoder {
                     out.push(self.separator);
                 }
                 match column {
-                    Cells::Numbers(cells) => cells[row].into_iter().for_each(|n| decimal(n, self.sign, out)),
+                    Cells::Numbers(cells) => cells.get(row).into_iter().for_each(|n| decimal(n, self.sign, out)),
                     Cells::Reals(cells) => cells[row].into_iter().for_each(|n| real(n, self.sign, out)),
                     Cells::Moments(cells) => self.stamp(out, |stamps, out| stamps.instant(cells[row], out)),
                     Cells::Dates(cells) => self.stamp(out, |stamps, out| stamps.date(cells[row], out)),

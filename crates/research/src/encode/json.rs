@@ -67,7 +67,7 @@ impl JsonEncoder {
     fn cell(&mut self, at: usize, column: &Cells, row: usize, out: &mut Vec<u8>) {
         const NONE: &[u8] = b"null";
         match column {
-            Cells::Numbers(cells) => match cells[row] {
+            Cells::Numbers(cells) => match cells.get(row) {
                 Some(n) => decimal(n, b'.', out),
                 None => out.extend_from_slice(NONE),
             },

@@ -74,7 +74,7 @@ impl ParquetEncoder {
             }
             Cells::Numbers(cells) => {
                 let room = if let Kind::Number(room) = heading.kind { room } else { Digits::default() };
-                pending.add_decimals(room, cells.iter().copied());
+                pending.add_decimals(room, cells);
             }
             Cells::Reals(cells) => pending.add_floats(cells.iter().copied()),
             Cells::Moments(cells) => pending.present.extend(cells.iter().map(|at| unit.map_or(*at, |unit| at.div_euclid(unit)))),
@@ -89,8 +89,8 @@ impl ParquetEncoder {
 
     fn group(&mut self, rows: usize, out: &mut Vec<u8>) -> Result<(), DeskError> {
         if rows > 0 {
-            let first: Vec<Values> = self.pending.iter_mut().map(|values| values.take(rows)).collect();
-            self.table.rows(&first).map_err(failed)?;
+            self.table.first_rows(&self.pending, rows).map_err(failed)?;
+            self.pending.iter_mut().for_each(|values| values.drop_first(rows));
             self.rows -= rows;
             out.append(self.table.sink());
         }

@@ -125,7 +125,7 @@ impl WorkbookEncoder {
         let mut numbers: Vec<Option<f64>> = Vec::with_capacity(batch.columns.len());
         for (heading, column) in self.headings.iter().zip(&batch.columns) {
             numbers.push(match column {
-                Cells::Numbers(cells) => cells[row].map(|n| self.number(n, heading)).transpose()?,
+                Cells::Numbers(cells) => cells.get(row).map(|n| self.number(n, heading)).transpose()?,
                 Cells::Reals(cells) => cells[row],
                 Cells::Moments(cells) => Some(self.days(cells[row])),
                 Cells::Dates(cells) => Some(EPOCH + f64::from(cells[row])),

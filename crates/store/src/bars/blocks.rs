@@ -112,7 +112,7 @@ pub fn encode(interval: Interval, versions: &Versions) -> Result<Vec<u8>> {
     let alike = rows.iter().all(|v| v.withdrawn || v.bar.is_printed_with(price.scale, volume.scale, interest_scale));
     let columns = columns(interval, versions, (price, volume, interest), alike);
     let bar = |v: &Version, of: fn(&Bar) -> Option<Decimal>| (!v.withdrawn).then(|| of(&v.bar)).flatten();
-    let numbers = |room: Digits, of: fn(&Bar) -> Option<Decimal>| Values::decimals(room, rows.iter().map(|v| bar(v, of)));
+    let numbers = |room: Digits, of: fn(&Bar) -> Option<Decimal>| Values::decimals(room, &rows.iter().map(|v| bar(v, of)).collect());
     let write = || {
         let mut file = TableWriter::new(Vec::with_capacity(rows.len() * 6 + 2048), &columns, rows.len())?;
         let mut values = vec![

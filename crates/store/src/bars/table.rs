@@ -3,7 +3,7 @@
 //! Columns are delta-packed and zstd-compressed, without dictionaries but for words: bars
 //! are numbers that move in small steps, and constant columns pack to almost nothing.
 
-use mizuno_core::{Decimal, bar::Digits, decimal::power};
+use mizuno_core::{bar::Digits, decimal::power, numbers::Numbers};
 use parquet::{
     basic::{Compression, Encoding, LogicalType, Repetition, Type as Physical, ZstdLevel},
     column::writer::{ColumnWriter, ColumnWriterImpl},
@@ -76,23 +76,24 @@ pub struct Values {
 }
 
 impl Values {
-    /// Takes the first so many rows out.
-    #[must_use]
-    pub fn take(&mut self, rows: usize) -> Values {
-        // What is left is little: it is copied, and what leaves is not.
-        fn front<T>(all: &mut Vec<T>, count: usize) -> Vec<T> {
-            let rest = all.split_off(count.min(all.len()));
-            std::mem::replace(all, rest)
+    /// How many values the first so many rows have.
+    fn values_of(&self, rows: usize) -> usize {
+        match &self.levels[..] {
+            [] => rows,
+            levels => levels.iter().take(rows).filter(|level| **level > 0).count(),
         }
-        let levels = front(&mut self.levels, rows);
-        let there = if levels.is_empty() { rows } else { levels.iter().filter(|level| **level > 0).count() };
-        Values {
-            present: front(&mut self.present, there),
-            wide: front(&mut self.wide, there),
-            floats: front(&mut self.floats, there),
-            levels,
-            required: self.required,
+    }
+
+    /// Drops the first so many rows. The room they took is kept for those to come.
+    pub fn drop_first(&mut self, rows: usize) {
+        fn drop<T>(all: &mut Vec<T>, count: usize) {
+            all.drain(..count.min(all.len()));
         }
+        let there = self.values_of(rows);
+        drop(&mut self.present, there);
+        drop(&mut self.wide, there);
+        drop(&mut self.floats, there);
+        drop(&mut self.levels, rows);
     }
 
     /// Values for every row.
@@ -103,9 +104,9 @@ impl Values {
 
     /// Numbers at the scale of `room`, some of them absent, for a column of [`Kind::decimal`].
     #[must_use]
-    pub fn decimals(room: Digits, values: impl ExactSizeIterator<Item = Option<Decimal>>) -> Values {
+    pub fn decimals(room: Digits, numbers: &Numbers) -> Values {
         let mut out = Values::default();
-        out.add_decimals(room, values);
+        out.add_decimals(room, numbers);
         out
     }
 
@@ -127,16 +128,26 @@ impl Values {
     }
 
     /// The same with numbers at the scale of `room`.
-    pub fn add_decimals(&mut self, room: Digits, values: impl ExactSizeIterator<Item = Option<Decimal>>) {
-        self.reserve(values.len());
+    pub fn add_decimals(&mut self, room: Digits, numbers: &Numbers) {
+        self.reserve(numbers.len());
         let fit = room.fit();
         // What has room in 18 digits needs no more than 64 bits for it.
-        let power = |number: Decimal| power(room.scale.saturating_sub(number.scale)).unwrap_or(1);
-        for value in values {
-            self.level(value.is_some());
-            let Some(number) = value else { continue };
+        let by = |scale: u8| power(room.scale.saturating_sub(scale)).unwrap_or(1);
+        if let (true, Some((mantissas, scale))) = (fit, numbers.alike()) {
+            if !self.required {
+                self.levels.resize(self.levels.len() + mantissas.len(), 1);
+            }
+            match by(scale) {
+                1 => self.present.extend_from_slice(mantissas),
+                by => self.present.extend(mantissas.iter().map(|n| n.wrapping_mul(by))),
+            }
+            return;
+        }
+        for number in numbers.iter() {
+            self.level(number.is_some());
+            let Some(number) = number else { continue };
             match fit {
-                true => self.present.push(number.mantissa.wrapping_mul(power(number))),
+                true => self.present.push(number.mantissa.wrapping_mul(by(number.scale))),
                 false => self.wide.push(number.units(room.scale)),
             }
         }
@@ -274,32 +285,45 @@ impl<W: Write + Send> TableWriter<W> {
     /// # Errors
     /// When the sink refuses, or the columns are not those of the file.
     pub fn rows(&mut self, columns: &[Values]) -> Result<()> {
+        self.first_rows(columns, usize::MAX)
+    }
+
+    /// The same with the first so many rows alone.
+    ///
+    /// # Errors
+    /// When the sink refuses, or the columns are not those of the file.
+    pub fn first_rows(&mut self, columns: &[Values], rows: usize) -> Result<()> {
+        fn front<T>(all: &[T], count: usize) -> &[T] {
+            all.get(..count).unwrap_or(all)
+        }
         let mut group = self.file.next_row_group()?;
         for (values, (kind, optional)) in columns.iter().zip(&self.kinds) {
             let Some(mut column) = group.next_column()? else { break };
+            let there = values.values_of(rows);
+            let (present, levels) = (front(&values.present, there), front(&values.levels, rows));
             // A required column takes no levels.
-            let levels = (*optional && !values.levels.is_empty()).then_some(&values.levels[..]);
+            let levels = (*optional && !levels.is_empty()).then_some(levels);
             match (kind, column.untyped()) {
                 (Kind::Date, _) => {
-                    let days: Vec<i32> = values.present.iter().map(|&d| d as i32).collect();
+                    let days: Vec<i32> = present.iter().map(|&d| d as i32).collect();
                     column.typed::<Int32Type>().write_batch(&days, levels, None)?;
                 }
                 (Kind::Word(words), ColumnWriter::ByteArrayColumnWriter(writer)) => {
-                    write_words(writer, words, &values.present, levels)?;
+                    write_words(writer, words, present, levels)?;
                 }
                 (_, ColumnWriter::BoolColumnWriter(writer)) => {
-                    writer.write_batch(&values.present.iter().map(|n| *n != 0).collect::<Vec<_>>(), levels, None)?;
+                    writer.write_batch(&present.iter().map(|n| *n != 0).collect::<Vec<_>>(), levels, None)?;
                 }
                 (_, ColumnWriter::DoubleColumnWriter(writer)) => {
-                    writer.write_batch(&values.floats, levels, None)?;
+                    writer.write_batch(front(&values.floats, there), levels, None)?;
                 }
                 (_, ColumnWriter::FixedLenByteArrayColumnWriter(writer)) => {
                     let wide: Vec<FixedLenByteArray> =
-                        values.wide.iter().map(|n| ByteArray::from(n.to_be_bytes().to_vec()).into()).collect();
+                        front(&values.wide, there).iter().map(|n| ByteArray::from(n.to_be_bytes().to_vec()).into()).collect();
                     writer.write_batch(&wide, levels, None)?;
                 }
                 (_, ColumnWriter::Int64ColumnWriter(writer)) => {
-                    writer.write_batch(&values.present, levels, None)?;
+                    writer.write_batch(present, levels, None)?;
                 }
                 _ => return Err(parquet::errors::ParquetError::General("a column of an unknown type".to_owned())),
             }
