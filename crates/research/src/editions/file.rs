@@ -61,7 +61,8 @@ impl Written {
             self.file.sync_all()?;
             std::fs::rename(unfinished(&self.path), &self.path)
         };
-        done().map_err(|e| DeskError::file(&self.path, e))?;
+        // It waits for the disk: other files go on in the meantime.
+        tokio::task::block_in_place(done).map_err(|e| DeskError::file(&self.path, e))?;
         Ok((hex(self.sum.finish().as_ref()), self.bytes))
     }
 }

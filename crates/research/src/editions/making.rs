@@ -36,8 +36,8 @@ use std::{
     sync::{Arc, Mutex, PoisonError},
 };
 
-/// Files made side by side: each is laid out on one thread and written on another.
-const SIDE_BY_SIDE: usize = 2;
+/// Files made side by side: each is laid out on one thread and written on another, and now and then one waits for the disk.
+const SIDE_BY_SIDE: usize = 3;
 /// Files that stand in the ledger together, and the bytes of those that were made: so much is made again after a kill.
 const AT_ONCE: usize = 256;
 const BYTES_AT_ONCE: i64 = 32 << 20;
