@@ -207,7 +207,8 @@ fn volume(bars: &[Bar], factors: Option<&Factors>) -> Option<Decimal> {
     for bar in bars {
         let volume = bar.volume()?;
         (scale, whole) = match volume.scale.cmp(&scale) {
-            Ordering::Less | Ordering::Equal => (scale, whole + volume.units(scale)),
+            Ordering::Equal => (scale, whole + i128::from(volume.mantissa)),
+            Ordering::Less => (scale, whole + volume.units(scale)),
             Ordering::Greater => (volume.scale, whole * 10i128.pow(u32::from(volume.scale - scale)) + i128::from(volume.mantissa)),
         };
     }

@@ -144,9 +144,7 @@ impl Made {
             let Some(pieces) = &mut self.pieces else {
                 return Ok(Some(Read { bars: bars.rows, from, ..Read::default() }));
             };
-            pieces.waiting.extend(bars.rows);
-            pieces.from.extend(from);
-            pieces.from.resize(pieces.waiting.len(), 0);
+            pieces.put(bars.rows, from);
             let made = pieces.take(finer, member, false);
             if !made.bars.is_empty() {
                 return Ok(Some(made));
@@ -157,11 +155,27 @@ impl Made {
 }
 
 impl Pieces {
-    /// Makes the bars of all pieces that have ended before the newest bar, or of all there are.
+    /// Puts further bars with the places of their sources behind those that wait; mostly none do, and nothing is copied.
+    fn put(&mut self, bars: Vec<Bar>, from: Vec<u16>) {
+        if self.waiting.is_empty() {
+            (self.waiting, self.from) = (bars, from);
+        } else {
+            self.waiting.extend(bars);
+            self.from.extend(from);
+        }
+        self.from.resize(self.waiting.len(), 0);
+    }
+
+    /// Makes the bars of all pieces that end with the newest bar or before it, or of all there are.
     fn take(&mut self, finer: &Rows<'_>, member: &Member, all: bool) -> Read {
-        let newest = self.waiting.last().map_or(Slot(i64::MIN), |b| b.slot);
+        let newest = self.waiting.last().map_or(Slot(i64::MIN), |b| finer.interval.span_of(b.slot).end);
+        let ended = if all { self.to_come.len() } else { self.to_come.partition_point(|piece| piece.span.end <= newest) };
         let (mut out, mut gone) = (Read::default(), 0);
-        while let Some(piece) = self.to_come.pop_front_if(|p| all || p.span.end <= newest) {
+        let most = ended.min(self.waiting.len());
+        out.bars.reserve_exact(most);
+        out.from.reserve_exact(most);
+        out.extras.reserve_exact(most);
+        for piece in self.to_come.drain(..ended) {
             let before = |from: usize, slot: Slot| from + self.waiting[from..].iter().take_while(|b| b.slot < slot).count();
             let start = before(gone, piece.span.start);
             let end = before(start, piece.span.end);
