@@ -100,6 +100,14 @@ impl Bar {
         Decimal { mantissa: self.mantissas[at], scale: self.decimals[at] }
     }
 
+    /// One of its numbers, where it has that.
+    #[must_use]
+    #[inline]
+    pub fn get(&self, field: Field) -> Option<Decimal> {
+        let number = self.number(field as usize);
+        (number.scale != ABSENT).then_some(number)
+    }
+
     /// First price.
     #[must_use]
     pub fn open(&self) -> Decimal {

@@ -50,7 +50,9 @@ proptest! {
             (Field::OpenInterest, Bar::open_interest),
         ];
         for (field, of) in fields {
-            prop_assert_eq!(printed(Numbers::of(field, &bars).iter()), printed(bars.iter().map(of)), "{:?}", field);
+            let expected = printed(bars.iter().map(of));
+            prop_assert_eq!(&printed(Numbers::of(field, &bars).iter()), &expected, "{:?}", field);
+            prop_assert_eq!(&printed(bars.iter().map(|bar| bar.get(field))), &expected, "{:?}", field);
         }
     }
 }

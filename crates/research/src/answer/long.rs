@@ -347,6 +347,9 @@ pub(super) fn values(column: Column, rows: &[Option<Shown<'_>>], how: &Rows<'_>,
             let of = |slot: Slot| how.factors(slot).map(|f| if column == Column::PriceFactor { &f.price } else { &f.volume });
             Cells::Numbers(rows.iter().map(|row| Some(of((*row)?.slot)?.decimal(FACTOR))).collect())
         }
-        _ => Cells::Numbers(rows.iter().map(|row| how.number(column, None, (*row)?.bar?.0, (*row)?.extra)).collect()),
+        _ => Cells::Numbers(match how.as_traded(column) {
+            Some(field) => rows.iter().map(|row| (*row)?.bar?.0.get(field)).collect(),
+            None => rows.iter().map(|row| how.number(column, None, (*row)?.bar?.0, (*row)?.extra)).collect(),
+        }),
     }
 }
