@@ -2,6 +2,9 @@ use super::*;
 use crate::{bar::Bar, slot::Slot};
 use proptest::prelude::*;
 
+/// What a bar says of itself.
+type Told = fn(&Bar) -> Option<Decimal>;
+
 prop_compose! {
     fn number()(mantissa in -999_999i64..1_000_000, scale in 0u8..4) -> Decimal {
         Decimal { mantissa, scale }
@@ -41,7 +44,7 @@ proptest! {
     ) {
         let bars: Vec<Bar> =
             (0..).zip(rows).map(|(slot, (prices, volume, interest))| Bar::new(Slot(slot), prices, volume).with_open_interest(interest)).collect();
-        let fields: [(Field, fn(&Bar) -> Option<Decimal>); 6] = [
+        let fields: [(Field, Told); 6] = [
             (Field::Open, |bar| Some(bar.open())),
             (Field::High, |bar| Some(bar.high())),
             (Field::Low, |bar| Some(bar.low())),
