@@ -141,13 +141,13 @@ impl Bar {
     /// Quantity traded; `None` where the source gives none.
     #[must_use]
     pub fn volume(&self) -> Option<Decimal> {
-        (self.decimals[4] != ABSENT).then(|| self.number(4))
+        self.get(Field::Volume)
     }
 
     /// Contracts open at its end; `None` where the source does not say.
     #[must_use]
     pub fn open_interest(&self) -> Option<Decimal> {
-        (self.decimals[5] != ABSENT).then(|| self.number(5))
+        self.get(Field::OpenInterest)
     }
 
     /// Whether it says all that `other` says, and a number beside that `other` lacks: nothing is taken back.

@@ -39,10 +39,7 @@ pub struct Golden {
 pub fn golden(mut candidates: Vec<Candidate>) -> Golden {
     if let [one] = &mut candidates[..] {
         let bars = std::mem::take(&mut one.bars);
-        let contested = match one.doubted.is_empty() {
-            true => vec![],
-            false => bars.rows.iter().map(|b| b.slot).filter(|slot| one.doubted.contains(slot)).collect(),
-        };
+        let contested = bars.rows.iter().map(|b| b.slot).filter(|slot| one.doubted.contains(slot)).collect();
         return Golden { from: vec![0; bars.rows.len()], bars, contested };
     }
     let mut out = Golden::default();
