@@ -73,6 +73,22 @@ impl Numbers {
         self.scales.extend(bars.iter().map(|bar| bar.decimals[at]));
     }
 
+    /// Marks the places at which the two are not printed alike: numbers of equal value and other digits are not.
+    ///
+    /// ```
+    /// use mizuno_core::{Decimal, numbers::Numbers};
+    /// let numbers = |texts: [&str; 3]| texts.map(|text| text.parse::<Decimal>().ok()).into_iter().collect::<Numbers>();
+    /// let mut differs = [false; 3];
+    /// numbers(["7.50", "", "7.5"]).mark(&numbers(["7.50", "", "7.50"]), &mut differs);
+    /// assert_eq!(differs, [false, false, true]);
+    /// ```
+    pub fn mark(&self, other: &Numbers, differs: &mut [bool]) {
+        let pairs = self.mantissas.iter().zip(&self.scales).zip(other.mantissas.iter().zip(&other.scales));
+        for (differs, ((a, digits), (b, other_digits))) in differs.iter_mut().zip(pairs) {
+            *differs |= digits != other_digits || (a != b && *digits != ABSENT);
+        }
+    }
+
     /// Puts those of another behind them.
     pub fn append(&mut self, more: Numbers) {
         self.mantissas.extend(more.mantissas);

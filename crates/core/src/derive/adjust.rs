@@ -245,8 +245,11 @@ impl Factors {
     /// The factors of a slot.
     #[must_use]
     pub fn at(&self, slot: Slot) -> &Stretch {
-        let at = self.stretches.partition_point(|(end, _)| *end <= slot);
-        &self.stretches[at.min(self.stretches.len() - 1)].1
+        // Most questions are about the newest bars.
+        let newest = self.stretches.len() - 1;
+        let before = &self.stretches[..newest];
+        let at = if before.last().is_none_or(|(end, _)| *end <= slot) { newest } else { before.partition_point(|(end, _)| *end <= slot) };
+        &self.stretches[at].1
     }
 
     /// The stretches in order, each with the slot before which it ends; the last one ends never.

@@ -192,6 +192,7 @@ pub fn combine(label: Slot, bars: &[Bar], factors: Option<(&Factors, u8)>) -> Op
     let multiplied = |(bar, number): (&Bar, Decimal)| price(bar, number);
     // Within a stretch of one factor the highest is the highest of all: only one price of each is multiplied.
     let (high, low) = match factors {
+        None => (bars.iter().map(Bar::high).max()?, bars.iter().map(Bar::low).min()?),
         Some((f, _)) if std::ptr::eq(f.at(first.slot), f.at(last.slot)) => {
             (price(first, all(Bar::high).map(|(_, n)| n).max()?), price(first, all(Bar::low).map(|(_, n)| n).min()?))
         }

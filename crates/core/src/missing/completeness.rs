@@ -38,7 +38,9 @@ impl Completeness {
     pub fn over(interval: Interval, standing: &Standing, quiet: &Spans, span: Span) -> Completeness {
         let (due, held) = (|| standing.expected.within(&span), || standing.held.within(&span));
         let excused = only(both(due(), standing.excused.within(&span)), held());
-        let (expected, held, excused) = (interval.count(due()), interval.count(both(due(), held())), interval.count(excused));
+        let (expected, excused) = (interval.count(due()), interval.count(excused));
+        // Most series have all that they should, and share the array.
+        let held = if standing.held == standing.expected { expected } else { interval.count(both(due(), held())) };
         Completeness { expected, held, excused, missing: expected - held - excused, quiet: interval.count(quiet.within(&span)) }
     }
 }

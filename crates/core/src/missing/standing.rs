@@ -1,6 +1,6 @@
 //! What is known of one series: what is expected of it, what is held, and what a person accepted as absent.
 
-use crate::spans::{Spans, only};
+use crate::spans::{Spans, difference};
 
 /// What is known of one series when a plan is made. All sets are half-open.
 #[derive(Clone, Debug, Default)]
@@ -24,7 +24,6 @@ impl Standing {
     /// ```
     #[must_use]
     pub fn missing(&self) -> Spans {
-        let absent = only(self.expected.iter().cloned(), self.held.iter().cloned());
-        only(absent, self.excused.iter().cloned()).collect()
+        difference(&difference(&self.expected, &self.held), &self.excused)
     }
 }

@@ -41,6 +41,21 @@ fn the_ends_of_time_can_be_asked_about() {
 }
 
 proptest! {
+    /// What is done to a clone is not done to the set it was taken of, nor the other way round.
+    #[test]
+    fn a_clone_goes_its_own_way(spans in some_spans(), at in -40i64..40, n in 1i64..12) {
+        let (span, before) = (Slot(at)..Slot(at + n), set(&spans));
+        let (mut more, mut less) = (before.clone(), before.clone());
+        more.insert(span.clone());
+        less.remove(span.clone());
+        prop_assert_eq!(&before, &set(&spans));
+        prop_assert_eq!(difference(&more, &less), Spans::from([span]));
+        prop_assert_eq!(less == more, false);
+        // Whatever they share, sets are the same if their slots are.
+        more.extend(before.clone());
+        prop_assert_eq!(union(&less, &more), more);
+    }
+
     /// Whatever is added and taken away in whatever order, the set has the slots it should, written down in one way only.
     #[test]
     fn adding_and_taking_away_is_that_of_slots(steps in prop::collection::vec((any::<bool>(), -40i64..40, -1i64..12), 0..30)) {

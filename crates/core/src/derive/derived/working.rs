@@ -11,7 +11,7 @@ use crate::{
 use num_bigint::BigInt;
 use num_rational::BigRational;
 use num_traits::ToPrimitive;
-use std::collections::VecDeque;
+use std::{cmp::Ordering, collections::VecDeque};
 
 /// A price as traded, with the slot whose factor it is multiplied by, where prices are adjusted.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -35,6 +35,14 @@ impl Times<'_> {
 
     fn exact(&self, decimals: u8) -> Decimal {
         self.factor.map_or(self.raw, |f| f.times(self.raw, decimals))
+    }
+
+    fn has_factor_of(&self, other: &Times<'_>) -> bool {
+        match (self.factor, other.factor) {
+            (None, None) => true,
+            (Some(a), Some(b)) => std::ptr::eq(a, b),
+            _ => false,
+        }
     }
 
     fn ratio(&self) -> BigRational {
@@ -103,7 +111,7 @@ impl Value {
 
     /// Which of two is larger: exactly where both are exact.
     #[must_use]
-    pub fn compare(&self, other: &Value) -> std::cmp::Ordering {
+    pub fn compare(&self, other: &Value) -> Ordering {
         match (self.exact, other.exact) {
             (Some(a), Some(b)) => a.cmp(&b),
             _ => self.real.total_cmp(&other.real),
@@ -165,6 +173,9 @@ pub struct Deriver {
     expiry: Option<TradeDate>,
     /// The close before.
     before: Option<Priced>,
+    /// Whether somebody asks how long closes have risen or fallen, and for the highest of them.
+    counts_runs: bool,
+    seeks_highest: bool,
     rises: u32,
     falls: u32,
     highest: f64,
@@ -179,8 +190,20 @@ impl Deriver {
     pub fn new(wanted: &[Derived], decimals: u8, payouts: Vec<(Slot, Payout)>, expiry: Option<TradeDate>) -> Deriver {
         let ring = |window: Option<Window>| window.map(Ring::new);
         let line = |d: &Derived| Line { of: d.of, inner: ring(d.inner), outer: ring(d.outer) };
-        let lines = wanted.iter().map(line).collect();
-        Deriver { lines, decimals, payouts, expiry, before: None, rises: 0, falls: 0, highest: f64::NEG_INFINITY, values: [vec![], vec![]] }
+        let asks = |of: &[Quantity]| wanted.iter().any(|d| of.contains(&d.of));
+        Deriver {
+            lines: wanted.iter().map(line).collect(),
+            decimals,
+            payouts,
+            expiry,
+            before: None,
+            counts_runs: asks(&[Quantity::Rises, Quantity::Falls]),
+            seeks_highest: asks(&[Quantity::Drawdown]),
+            rises: 0,
+            falls: 0,
+            highest: f64::NEG_INFINITY,
+            values: [vec![], vec![]],
+        }
     }
 
     /// The first row of the answer comes next: what is counted from it begins.
@@ -203,11 +226,14 @@ impl Deriver {
         let times = |p: &Priced| Times { raw: p.raw, factor: factors.map(|f| &f.at(p.slot).price) };
         let close = times(&bar.prices[3]);
         let before = self.before.filter(|_| !bar.cut);
-        let rose = before.map(|b| difference(&close, &times(&b), None).real);
-        let run = |run: u32, yes: bool| if yes { (run + 1).min(LONGEST_RUN) } else { 0 };
-        self.rises = run(self.rises, rose.is_some_and(|d| d > 0.0));
-        self.falls = run(self.falls, rose.is_some_and(|d| d < 0.0));
-        self.highest = self.highest.max(close.real());
+        if self.counts_runs {
+            let moved = before.map(|b| order(&close, &times(&b)));
+            let run = |run: u32, way: Ordering| if moved == Some(way) { (run + 1).min(LONGEST_RUN) } else { 0 };
+            (self.rises, self.falls) = (run(self.rises, Ordering::Greater), run(self.falls, Ordering::Less));
+        }
+        if self.seeks_highest {
+            self.highest = self.highest.max(close.real());
+        }
         let mut lines = std::mem::take(&mut self.lines);
         self.values.swap(0, 1);
         let mut values = std::mem::take(&mut self.values[0]);
@@ -299,14 +325,14 @@ impl Deriver {
     }
 }
 
+/// Which of two prices is higher. Factors lie above nought.
+fn order(a: &Times<'_>, b: &Times<'_>) -> Ordering {
+    if a.has_factor_of(b) { a.raw.cmp(&b.raw) } else { a.ratio().cmp(&b.ratio()) }
+}
+
 /// The difference of two prices, exact until it is rounded to so many decimals, if at all; not rounded where neither is multiplied.
 fn difference(a: &Times<'_>, b: &Times<'_>, decimals: Option<u8>) -> Value {
-    let same = match (a.factor, b.factor) {
-        (None, None) => true,
-        (Some(a), Some(b)) => std::ptr::eq(a, b),
-        _ => false,
-    };
-    if !same {
+    if !a.has_factor_of(b) {
         // Whether it lies above nought is told by the fraction alone: floats would lose that.
         let exact = a.ratio() - b.ratio();
         let real = exact.to_f64().unwrap_or(f64::NAN);
@@ -389,7 +415,7 @@ impl Ring {
     fn made(&self, last: Value) -> Option<Value> {
         let sum = || -> f64 { self.reals.iter().sum() };
         let count = self.reals.len() as f64;
-        let pick = |better: std::cmp::Ordering| {
+        let pick = |better: Ordering| {
             let of = |at: usize| Value { real: self.reals[at], exact: self.exacts[at] };
             (0..self.reals.len()).map(of).reduce(|best, next| if next.compare(&best) == better { next } else { best })
         };
@@ -401,8 +427,8 @@ impl Ring {
                 let mean = sum() / count;
                 Value::float((self.reals.iter().map(|x| (x - mean) * (x - mean)).sum::<f64>() / (count - 1.0)).sqrt())
             }
-            Function::Lowest => pick(std::cmp::Ordering::Less),
-            Function::Highest => pick(std::cmp::Ordering::Greater),
+            Function::Lowest => pick(Ordering::Less),
+            Function::Highest => pick(Ordering::Greater),
             Function::Drawdown => {
                 let highest = self.reals.iter().copied().fold(f64::NEG_INFINITY, f64::max);
                 (highest > 0.0).then(|| Value::float((last.real - highest) / highest))?
