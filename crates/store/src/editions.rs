@@ -1,6 +1,6 @@
 //! Editions: what was made, of what, and what each of its files was. A record outlives its files.
 
-use crate::{Result, Store, StoreError};
+use crate::{Result, Store, StoreError, news::from_json};
 use mizuno_core::Timestamp;
 use serde_json::json;
 use std::collections::HashSet;
@@ -176,17 +176,6 @@ macro_rules! records {
             "SELECT id, spec, number, label, instant, before, recipe, program, due, asked_by, begun_at, ended_at, state, remark, sums,
                     pinned_by, pinned_why, withdrawn_by, withdrawn_why, withdrawn_at, published_to, published_at
              FROM edition " + $condition
-            $(, $given)*
-        )
-    };
-}
-
-/// The files of editions that a condition fits.
-macro_rules! files {
-    ($condition:tt $(, $given:expr)*) => {
-        sqlx::query_as!(
-            FileRow,
-            r#"SELECT path, digest, bytes, rows, made_of, linked AS "linked: bool" FROM edition_file "# + $condition
             $(, $given)*
         )
     };
@@ -480,7 +469,13 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn edition_file(&self, edition: i64, path: &str) -> Result<Option<FileRow>> {
-        Ok(files!("WHERE edition = ? AND path = ?", edition, path).fetch_optional(&self.readers).await?)
+        let file = sqlx::query_as!(
+            FileRow,
+            r#"SELECT path, digest, bytes, rows, made_of, linked AS "linked: bool" FROM edition_file WHERE edition = ? AND path = ?"#,
+            edition,
+            path
+        );
+        Ok(file.fetch_optional(&self.readers).await?)
     }
 
     /// The files of an edition, by their paths.
@@ -488,6 +483,17 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn edition_files(&self, edition: i64) -> Result<Vec<FileRow>> {
-        Ok(files!("WHERE edition = ? ORDER BY path", edition).fetch_all(&self.readers).await?)
+        // One row, and all of them in it as JSON: the database hands over each value of each row at a price, and there are thousands.
+        let all = sqlx::query_scalar!(
+            r#"SELECT json_group_array(json_array(path, digest, bytes, rows, made_of, linked)) AS "all!: String"
+               FROM edition_file WHERE edition = ?"#,
+            edition
+        );
+        let rows: Vec<(String, String, i64, i64, String, i64)> =
+            from_json("the files of an edition", &all.fetch_one(&self.readers).await?)?;
+        let file = |(path, digest, bytes, rows, made_of, linked)| FileRow { path, digest, bytes, rows, made_of, linked: linked != 0 };
+        let mut files: Vec<FileRow> = rows.into_iter().map(file).collect();
+        files.sort_unstable_by(|a, b| a.path.cmp(&b.path));
+        Ok(files)
     }
 }

@@ -87,44 +87,61 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn read_only(&self, series: &SeriesRow, span: Span, as_of: Timestamp, needed: Needed) -> Result<Reading> {
+        let mut one = self.read_each(vec![(series, span)], as_of, needed).await?;
+        one.pop().ok_or(StoreError::Closed)
+    }
+
+    /// The same of several series, each with its span, in one step: of thousands each step would take longer than what it reads.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub async fn read_each(&self, wanted: Vec<(&SeriesRow, Span)>, as_of: Timestamp, needed: Needed) -> Result<Vec<Reading>> {
         let as_of = as_of.min(self.newest());
         // A wide file reads hundreds of daily series, each of them one block, and a month of minutes is one too: all that is asked for comes
         // at once, that block too.
-        let in_one = !series.key.interval.is_intraday() || blocks::span_of(series.key.interval, span.start).end >= span.end;
-        // One row, and the lists in it as JSON: the database hands over each value of each row at a price.
+        let in_one = |(series, span): &(&SeriesRow, Span)| {
+            !series.key.interval.is_intraday() || blocks::span_of(series.key.interval, span.start).end >= span.end
+        };
+        let asked: Vec<(i64, i64, i64, bool)> = wanted.iter().map(|w| (w.0.id, w.1.start.0, w.1.end.0, in_one(w))).collect();
+        let asked = serde_json::to_string(&asked).unwrap_or_default();
+        // A row a series, and the lists in it as JSON: the database hands over each value of each row at a price.
         let found = sqlx::query!(
-            r#"SELECT
+            r#"WITH wanted (place, series, first, until, in_one) AS MATERIALIZED
+                 (SELECT key + 0, value ->> 0, value ->> 1, value ->> 2, value ->> 3 FROM json_each(?1))
+               SELECT w.place AS "place!: i64",
                  (SELECT min(began_at) FROM rebasing
-                  WHERE series_id = ?1 AND coalesce(known_at, began_at) <= ?4 AND (ended_at IS NULL OR ended_at > ?4)) AS "began_at?: i64",
+                  WHERE series_id = w.series AND coalesce(known_at, began_at) <= ?2 AND (ended_at IS NULL OR ended_at > ?2)) AS "began_at?: i64",
                  (SELECT json_group_array(json_array(slot, recorded_at, fetch_id, withdrawn, numbers))
-                  FROM tail WHERE series_id = ?1 AND slot >= ?2 AND slot < ?3) AS "tail!: String",
+                  FROM tail WHERE series_id = w.series AND slot >= w.first AND slot < w.until) AS "tail!: String",
                  (SELECT json_group_array(json_array(id, span_start, span_end, price_scale, volume_scale, price_whole, volume_whole,
                     versions, bars, last_recorded))
-                  FROM block WHERE series_id = ?1 AND last_slot >= ?2 AND first_slot < ?3) AS "blocks!: String",
-                 (SELECT body FROM block WHERE ?5 AND series_id = ?1 AND last_slot >= ?2 AND first_slot < ?3) AS "body?: Vec<u8>""#,
-            series.id,
-            span.start.0,
-            span.end.0,
-            as_of.0,
-            in_one
-        )
-        .fetch_one(&self.readers)
-        .await?;
-        // While its past is collected again on another basis, a series is read as it was before.
-        let as_of = found.began_at.map_or(as_of, |began| Timestamp(began - 1));
-        let room = |whole: Option<i64>, scale: i64| Digits { whole: whole.unwrap_or(18 - scale) as u8, scale: scale as u8 };
-        let tail = tail_of(&found.tail)?;
-        let (mut price, mut volume) = blocks::digits(&tail);
-        let listed: Vec<Listed> = from_json("a list of blocks", &found.blocks)?;
-        for b in &listed {
-            (price, volume) = (price.and(room(b.price_whole, b.price_scale)), volume.and(room(b.volume_whole, b.volume_scale)));
+                  FROM block WHERE series_id = w.series AND last_slot >= w.first AND first_slot < w.until) AS "blocks!: String",
+                 (SELECT body FROM block
+                  WHERE w.in_one AND series_id = w.series AND last_slot >= w.first AND first_slot < w.until) AS "body?: Vec<u8>"
+               FROM wanted AS w"#,
+            asked,
+            as_of.0
+        );
+        let mut found = found.fetch_all(&self.readers).await?;
+        found.sort_unstable_by_key(|row| row.place);
+        let mut out = Vec::with_capacity(wanted.len());
+        for ((series, span), found) in wanted.into_iter().zip(found) {
+            // While its past is collected again on another basis, a series is read as it was before.
+            let as_of = found.began_at.map_or(as_of, |began| Timestamp(began - 1));
+            let room = |whole: Option<i64>, scale: i64| Digits { whole: whole.unwrap_or(18 - scale) as u8, scale: scale as u8 };
+            let tail = tail_of(&found.tail)?;
+            let (mut price, mut volume) = blocks::digits(&tail);
+            let listed: Vec<Listed> = from_json("a list of blocks", &found.blocks)?;
+            for b in &listed {
+                (price, volume) = (price.and(room(b.price_whole, b.price_scale)), volume.and(room(b.volume_whole, b.volume_scale)));
+            }
+            let at_hand = listed.first().zip(found.body).map(|(first, body)| Box::new(first.with(body)));
+            let mut blocks: Vec<Span> = listed.iter().map(|b| Slot(b.span_start)..Slot(b.span_end)).collect();
+            blocks.sort_unstable_by_key(|span| span.start);
+            let (store, series, interval) = (self.clone(), series.id, series.key.interval);
+            out.push(Reading { store, series, blocks: blocks.into(), tail, interval, span, as_of, needed, at_hand, price, volume });
         }
-        let at_hand = listed.first().zip(found.body).map(|(first, body)| Box::new(first.with(body)));
-        let mut blocks: Vec<Span> = listed.iter().map(|b| Slot(b.span_start)..Slot(b.span_end)).collect();
-        blocks.sort_unstable_by_key(|span| span.start);
-        let blocks = VecDeque::from(blocks);
-        let interval = series.key.interval;
-        Ok(Reading { store: self.clone(), series: series.id, blocks, tail, interval, span, as_of, needed, at_hand, price, volume })
+        Ok(out)
     }
 
     /// How many blocks a reading of a series would open, and their bytes.
@@ -143,7 +160,7 @@ impl Store {
         Ok((found.blocks as u64, found.bytes as u64))
     }
 
-    /// All the bars of [`Store::read`] at once. Blocks are opened side by side, as many as there are cores.
+    /// All the bars of [`Store::read`] at once.
     ///
     /// # Errors
     /// When the database cannot be read.
@@ -156,35 +173,7 @@ impl Store {
     /// # Errors
     /// When the database cannot be read.
     pub async fn bars_only(&self, series: &SeriesRow, span: Span, as_of: Timestamp, needed: Needed) -> Result<Bars> {
-        let mut reading = self.read_only(series, span, as_of, needed).await?;
-        let blocks = match reading.blocks.len() {
-            0 | 1 => vec![],
-            _ => {
-                let mut connection = self.readers.acquire().await?;
-                blocks_over(&mut connection, series.id, &reading.span).await?
-            }
-        };
-        let tail_spans: HashSet<Slot> = reading.tail.rows.iter().map(|v| blocks::span_of(reading.interval, v.bar.slot).start).collect();
-        let apart = |b: &StoredBlock| !tail_spans.contains(&Slot(b.span_start));
-        let mut out = Bars::default();
-        // A block that came into being meanwhile holds what the tail held.
-        if blocks.len() > 1 && blocks.len() == reading.blocks.len() && blocks.iter().all(apart) {
-            out = side_by_side(blocks, reading.as_of, needed, &reading.span).await?;
-            reading.blocks.clear();
-            let behind = out.rows.len();
-            while let Some(bars) = reading.next().await? {
-                reading.append(bars, &mut out);
-            }
-            // Spans with a tail and no block stand among the others.
-            if behind < out.rows.len() {
-                out.rows.sort_by_key(|b| b.slot);
-            }
-            return Ok(out);
-        }
-        while let Some(bars) = reading.next().await? {
-            reading.append(bars, &mut out);
-        }
-        Ok(out)
+        self.read_only(series, span, as_of, needed).await?.all().await
     }
 
     /// Every version of the bars in a span that was known at `as_of`, by slot and then by when each was learned.
@@ -295,7 +284,7 @@ impl Store {
 
 /// Opens blocks on all cores, and gives their bars in `span` as of an instant in the order of the blocks. The first share has room for
 /// all of them: a bar is copied once at most, since fresh memory costs as much time as decoding does.
-async fn side_by_side(blocks: Vec<StoredBlock>, as_of: Timestamp, needed: Needed, span: &Span) -> Result<Bars> {
+async fn opened(blocks: Vec<StoredBlock>, as_of: Timestamp, needed: Needed, span: &Span) -> Result<Bars> {
     let hands = std::thread::available_parallelism().map_or(1, usize::from);
     let share = blocks.len().div_ceil(hands);
     let counted = |blocks: &[StoredBlock]| blocks.iter().map(|b| b.bars as usize).sum::<usize>();
@@ -323,6 +312,38 @@ async fn side_by_side(blocks: Vec<StoredBlock>, as_of: Timestamp, needed: Needed
 }
 
 impl Reading {
+    /// All its bars at once. Blocks are opened side by side, as many as there are cores.
+    ///
+    /// # Errors
+    /// When a block cannot be read.
+    pub async fn all(mut self) -> Result<Bars> {
+        let blocks = match self.blocks.len() {
+            0 | 1 => vec![],
+            _ => {
+                let mut connection = self.store.readers.acquire().await?;
+                blocks_over(&mut connection, self.series, &self.span).await?
+            }
+        };
+        let tail_spans: HashSet<Slot> = self.tail.rows.iter().map(|v| blocks::span_of(self.interval, v.bar.slot).start).collect();
+        let apart = |b: &StoredBlock| !tail_spans.contains(&Slot(b.span_start));
+        let mut out = Bars::default();
+        // A block that came into being meanwhile holds what the tail held.
+        let side_by_side = blocks.len() > 1 && blocks.len() == self.blocks.len() && blocks.iter().all(apart);
+        if side_by_side {
+            out = opened(blocks, self.as_of, self.needed, &self.span).await?;
+            self.blocks.clear();
+        }
+        let before = out.rows.len();
+        while let Some(bars) = self.next().await? {
+            self.append(bars, &mut out);
+        }
+        // Spans with a tail and no block stand among the others.
+        if side_by_side && before < out.rows.len() {
+            out.rows.sort_by_key(|b| b.slot);
+        }
+        Ok(out)
+    }
+
     /// Adds a batch to `out`, as far as it lies in the span asked for.
     fn append(&self, mut bars: Bars, out: &mut Bars) {
         if out.rows.is_empty() {

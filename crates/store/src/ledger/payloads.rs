@@ -8,7 +8,8 @@ use std::cell::RefCell;
 /// The name of some bytes: their SHA-256 in hexadecimal.
 #[must_use]
 pub fn digest(body: &[u8]) -> String {
-    ring::digest::digest(&SHA256, body).as_ref().iter().map(|b| format!("{b:02x}")).collect()
+    let digits = |byte: &u8| [byte >> 4, byte & 15].map(|digit| char::from(b"0123456789abcdef"[usize::from(digit)]));
+    ring::digest::digest(&SHA256, body).as_ref().iter().flat_map(digits).collect()
 }
 
 thread_local! {

@@ -10,4 +10,5 @@ mod folding;
 mod keeping;
 mod lists;
 mod ranges;
+mod reading;
 mod trust;
