@@ -3,11 +3,7 @@
 
 use crate::error::DeskError;
 use futures_util::{Stream, StreamExt, stream};
-use std::{
-    future::Future,
-    mem::ManuallyDrop,
-    pin::{Pin, pin},
-};
+use std::{future::Future, mem::ManuallyDrop, pin::pin, sync::Arc};
 use tokio::{
     runtime::{Builder, Runtime},
     sync::mpsc::{Receiver, channel},
@@ -47,26 +43,35 @@ impl Hands {
         &'h self,
         doing: &'static str,
         many: impl IntoIterator<Item = I>,
-        work: impl Fn(I) -> F + Send + 'h,
+        work: impl Fn(I) -> F + Send + Sync + 'static,
     ) -> impl Stream<Item = Result<T, DeskError>> + Send + Unpin + 'h
     where
-        I: Send + 'h,
+        I: Send + 'static,
         T: Send + 'static,
-        F: Future<Output = Result<T, DeskError>> + Send + 'static,
+        F: Future<Output = Result<T, DeskError>> + Send,
     {
         let many: Vec<I> = many.into_iter().collect();
         let at_a_time = (many.len() / (16 * AT_ONCE)).clamp(1, MOST_AT_A_TIME);
         let alone = many.len() < 2;
-        // Boxed, since they are moved from place to place before they begin, and take some thousand bytes each.
-        let work = move |one| Box::pin(work(one));
-        let done = move |few: Vec<Pin<Box<F>>>| async move {
-            let one_by_one = stream::iter(few).then(|work| work).collect::<Vec<_>>();
-            match alone {
-                true => one_by_one.await,
-                false => self.spawn(one_by_one).await.unwrap_or_else(|e| vec![Err(DeskError::fault(doing, e))]),
+        let work = Arc::new(work);
+        let done = move |few: Vec<I>| {
+            let work = work.clone();
+            // Work takes some thousand bytes while it goes on: whoever waits makes none of it.
+            let one_by_one = Box::pin(async move {
+                let mut done = Vec::with_capacity(few.len());
+                for one in few {
+                    done.push(work(one).await);
+                }
+                done
+            });
+            async move {
+                match alone {
+                    true => one_by_one.await,
+                    false => self.spawn(one_by_one).await.unwrap_or_else(|e| vec![Err(DeskError::fault(doing, e))]),
+                }
             }
         };
-        Box::pin(stream::iter(many).map(work).chunks(at_a_time).map(done).buffered(AT_ONCE).flat_map(stream::iter))
+        Box::pin(stream::iter(many).chunks(at_a_time).map(done).buffered(AT_ONCE).flat_map(stream::iter))
     }
 
     /// Works ahead of whoever takes what comes of it, by so many and one or two, until the last or the first that fails, or until nobody takes

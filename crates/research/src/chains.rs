@@ -80,8 +80,9 @@ impl Research {
         instruments: impl Iterator<Item = (Instrument, Lineup)>,
         (known, sights): (&Arc<Known>, &Arc<Sights>),
     ) -> Result<Vec<(Contract, Vec<u16>)>, DeskError> {
-        let one = |(instrument, lineup): (Instrument, Lineup)| {
-            let (research, setup, known, sights) = (self.clone(), setup.clone(), known.clone(), sights.clone());
+        let (research, setup, known, sights) = (self.clone(), setup.clone(), known.clone(), sights.clone());
+        let one = move |(instrument, lineup): (Instrument, Lineup)| {
+            let (research, setup, known, sights) = (research.clone(), setup.clone(), known.clone(), sights.clone());
             async move { research.contract(&setup, &instrument, lineup, (&known, &sights)).await }
         };
         self.desk.hands.side_by_side("reading a contract", instruments, one).try_collect().await

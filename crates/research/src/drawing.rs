@@ -92,14 +92,12 @@ impl Sketch {
     }
 
     /// What changes when the picture may.
-    ///
-    /// # Errors
-    /// When a venue is no longer configured.
-    pub fn validator(&self) -> Result<String, DeskError> {
+    #[must_use]
+    pub fn validator(&self) -> String {
         let Canvas { size: (width, height), dark, svg, venue_clock } = self.canvas;
-        let (instant, bars) = (self.instant(), self.draft.validator()?);
+        let (instant, bars) = (self.instant(), self.draft.validator());
         let state = format!("{instant} {bars} {width} {height} {dark} {svg} {venue_clock}");
-        Ok(mizuno_store::payloads::digest(state.as_bytes())[..32].to_owned())
+        mizuno_store::payloads::digest(state.as_bytes())[..32].to_owned()
     }
 
     /// What is to be drawn.

@@ -16,6 +16,7 @@ use mizuno_core::{
 use mizuno_desk::{Desk, DeskError, Setup, sight::Sight};
 use mizuno_store::{
     blocks::{self, Needed},
+    reading::Reading,
     series::{SeriesRow, known_by},
 };
 use std::{collections::VecDeque, sync::Arc};
@@ -79,10 +80,12 @@ pub struct Lineup {
 /// The bars of a golden series, a piece at a time.
 pub struct GoldenReading {
     desk: Arc<Desk>,
-    lineup: Lineup,
+    lineup: Arc<Lineup>,
     pieces: VecDeque<(Span, Vec<usize>)>,
     as_of: Timestamp,
     needed: Needed,
+    /// Readings of its next pieces that were begun together with others, in the order in which they are taken.
+    begun: VecDeque<Reading>,
     /// Room for every price there may be in it.
     pub price: Digits,
     /// Room for every volume there may be in it.
@@ -183,7 +186,9 @@ impl Research {
     pub(crate) fn golden_over(&self, lineup: Lineup, calendar: &Calendar, extent: Span, as_of: Timestamp, needed: Needed) -> GoldenReading {
         let mut pieces = pieces(&lineup, calendar, extent);
         pieces.iter_mut().for_each(|(span, places)| lineup.drop_idle(span, places));
-        GoldenReading { desk: self.desk.clone(), lineup, pieces, as_of, needed, price: Digits::default(), volume: Digits::default() }
+        let (desk, lineup, begun) = (self.desk.clone(), Arc::new(lineup), VecDeque::new());
+        let (price, volume) = (Digits::default(), Digits::default());
+        GoldenReading { desk, lineup, pieces, as_of, needed, begun, price, volume }
     }
 }
 
@@ -332,27 +337,53 @@ impl GoldenReading {
         self.pieces.len()
     }
 
+    /// A reading of each of its pieces, in order.
+    pub(crate) fn apart(self) -> impl Iterator<Item = GoldenReading> {
+        let GoldenReading { desk, lineup, pieces, as_of, needed, mut begun, price, volume } = self;
+        pieces.into_iter().map(move |piece| {
+            let (desk, lineup, pieces) = (desk.clone(), lineup.clone(), [piece].into());
+            // What was begun is of the first.
+            GoldenReading { desk, lineup, pieces, as_of, needed, begun: std::mem::take(&mut begun), price, volume }
+        })
+    }
+
+    /// What its next piece is read from, in the order of the ranks; what is brought back is read otherwise.
+    pub(crate) fn to_begin(&self) -> impl Iterator<Item = (&SeriesRow, Span)> {
+        let next = self.pieces.front().into_iter().flat_map(|(span, places)| places.iter().map(move |place| (*place, span)));
+        next.map(|(place, span)| (&self.lineup.parts[place], span))
+            .filter(|(part, _)| !part.basis.brings_back())
+            .map(|(part, span)| (&part.row, span.clone()))
+    }
+
+    /// Takes the readings that were begun of those.
+    pub(crate) fn begin(&mut self, readings: impl Iterator<Item = Reading>) {
+        self.begun = readings.collect();
+    }
+
     /// The next piece: bars, and the place of each one's source.
     pub async fn next(&mut self) -> Result<Option<Golden>, DeskError> {
         let Some((span, ranks)) = self.pieces.pop_front() else { return Ok(None) };
         let (mut candidates, mut brought_back) = (vec![], vec![]);
         for &place in &ranks {
-            let part = &self.lineup.parts[place];
-            let AsTraded { bars, brought_back: slots, .. } = self.bars_as_traded(part, span.clone()).await?;
-            candidates.push(Candidate { bars, doubted: part.doubted.clone() });
+            let AsTraded { bars, brought_back: slots, .. } = self.bars_as_traded(place, span.clone()).await?;
+            candidates.push(Candidate { bars, doubted: self.lineup.parts[place].doubted.clone() });
             brought_back.push(slots);
         }
         let mut made = golden::golden(candidates);
+        let marked = brought_back.iter().any(|slots| !slots.is_empty());
         for (bar, from) in made.bars.rows.iter().zip(&mut made.from) {
             let candidate = usize::from(*from);
-            let is_brought_back = brought_back[candidate].binary_search(&bar.slot).is_ok();
+            let is_brought_back = marked && brought_back[candidate].binary_search(&bar.slot).is_ok();
             *from = (ranks[candidate] + if is_brought_back { self.lineup.parts.len() } else { 0 }) as u16;
         }
         Ok(Some(made))
     }
 
-    async fn bars_as_traded(&self, part: &Part, span: Span) -> Result<AsTraded, DeskError> {
-        let store = &self.desk.store;
+    async fn bars_as_traded(&mut self, place: usize, span: Span) -> Result<AsTraded, DeskError> {
+        let (part, store) = (&self.lineup.parts[place], &self.desk.store);
+        if let Some(reading) = self.begun.pop_front_if(|_| !part.basis.brings_back()) {
+            return Ok(AsTraded { bars: reading.all().await?, ..AsTraded::default() });
+        }
         let span = match (&part.basis, part.accounted_from()) {
             // Nobody looked, so that nothing is certain.
             (Basis::Adjusted { .. }, None) if part.basis.accounted().is_none() => span.end..span.end,

@@ -6,19 +6,21 @@ use crate::{
     golden::{GoldenReading, Lineup},
     rolled::ContractCloses,
 };
-use futures_util::stream;
+use futures_util::{StreamExt, stream};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Bar, Bars, Calendar, Decimal, Overlap, SeriesKey, Slot, Span, Spans, Timestamp,
     bar::{Digits, digits},
+    golden::Golden,
     spans::union,
 };
 use mizuno_desk::{
     DeskError, Setup,
     hands::{Ahead, Hands},
 };
-use mizuno_store::{blocks::Needed, ranges::Sieve, reading::Reading, series::SeriesRow};
+use mizuno_store::{StoreError, blocks::Needed, ranges::Sieve, reading::Reading, series::SeriesRow};
 use std::collections::VecDeque;
+use tokio::task::JoinError;
 
 /// Reading ahead is worth another thread from so many blocks on: one or two are a question for a month of minutes, of which there are many at once.
 const WORTH_AHEAD: usize = 3;
@@ -38,6 +40,22 @@ pub enum Reader {
     Given(Option<Piece>),
     /// One of the others on another thread, a piece or two ahead of whoever takes them.
     Ahead(Ahead<Piece>),
+}
+
+/// What is read of many series at once.
+enum First {
+    Series(SeriesRow, Span),
+    Of(Reader),
+}
+
+impl First {
+    fn to_begin(&self) -> Vec<(&SeriesRow, Span)> {
+        match self {
+            First::Series(row, span) => vec![(row, span.clone())],
+            First::Of(Reader::Golden(golden)) => golden.to_begin().collect(),
+            First::Of(_) => vec![],
+        }
+    }
 }
 
 /// A stretch of a reading.
@@ -103,14 +121,29 @@ impl Reader {
         }
     }
 
-    /// Reads ahead where there are several blocks: the next one is unpacked while the bars of the one before are worked with. How much room they
-    /// take is not told.
+    /// Reads ahead where there are several blocks: the next ones are unpacked, of golden series two side by side, while the bars of the one
+    /// before are worked with. How much room they take is not told.
     pub(crate) fn ahead(self, hands: &Hands) -> Reader {
         if self.blocks() < WORTH_AHEAD {
             return self;
         }
-        let pieces = stream::try_unfold(self, |mut reader| async move { Ok(reader.next().await?.map(|piece| (piece, reader))) });
-        Reader::Ahead(hands.ahead(0, "reading bars", pieces))
+        const DOING: &str = "reading bars";
+        Reader::Ahead(match self {
+            Reader::Golden(golden) => {
+                let one = |mut one: GoldenReading| tokio::spawn(async move { one.next().await });
+                let made = |made: Result<Result<Option<Golden>, DeskError>, JoinError>| async move {
+                    let made = made.map_err(|e| DeskError::fault(DOING, e))??;
+                    Ok(made.map(|made| (made.bars, made.from)))
+                };
+                // On the threads of answers, on which the stream is taken from.
+                let pieces = stream::iter(golden.apart()).map(one).buffered(2).map(made);
+                hands.ahead(0, DOING, pieces.filter_map(|piece| async move { piece.await.transpose() }))
+            }
+            reader => {
+                let next = |mut reader: Reader| async move { Ok(reader.next().await?.map(|piece| (piece, reader))) };
+                hands.ahead(0, DOING, stream::try_unfold(reader, next))
+            }
+        })
     }
 
     /// The blocks to come, of one source.
@@ -350,6 +383,41 @@ impl Research {
             }
             Subject::Delisting(bar) => Reader::one(bar, &extent),
         })
+    }
+
+    /// The same of several at once: what each is read from first comes in one step.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub(crate) async fn read_each_over(
+        &self,
+        several: Vec<(Subject, &Calendar, Span)>,
+        as_of: Timestamp,
+        needed: Needed,
+    ) -> Result<Vec<Reader>, DeskError> {
+        let mut firsts = Vec::with_capacity(several.len());
+        for (subject, calendar, extent) in several {
+            firsts.push(match subject {
+                Subject::One(row) => First::Series(row, extent),
+                subject => First::Of(self.read_over(subject, calendar, extent, as_of, needed).await?),
+            });
+        }
+        let wanted: Vec<Vec<(&SeriesRow, Span)>> = firsts.iter().map(First::to_begin).collect();
+        let counts: Vec<usize> = wanted.iter().map(Vec::len).collect();
+        let mut begun = self.desk.store.read_each(wanted.into_iter().flatten().collect(), as_of, needed).await?.into_iter();
+        let mut readers = Vec::with_capacity(firsts.len());
+        for (first, count) in firsts.into_iter().zip(counts) {
+            let mut own = begun.by_ref().take(count);
+            readers.push(match first {
+                First::Series(..) => Reader::One(own.next().ok_or(StoreError::Closed)?),
+                First::Of(Reader::Golden(mut golden)) => {
+                    golden.begin(own);
+                    Reader::Golden(golden)
+                }
+                First::Of(other) => other,
+            });
+        }
+        Ok(readers)
     }
 
     /// The same where only bars that pass a sieve are of interest: stretches in which no source has one are not read.

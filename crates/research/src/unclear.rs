@@ -60,8 +60,9 @@ impl Research {
         rows: impl IntoIterator<Item = &SeriesRow>,
     ) -> Result<Unclear, DeskError> {
         let adjusted: Vec<SeriesRow> = rows.into_iter().filter(|row| is_adjusted(setup, &row.key)).cloned().collect();
-        let one = |row: SeriesRow| {
-            let (research, setup, known) = (self.clone(), setup.clone(), known.clone());
+        let (research, setup, known) = (self.clone(), setup.clone(), known.clone());
+        let one = move |row: SeriesRow| {
+            let (research, setup, known) = (research.clone(), setup.clone(), known.clone());
             async move { Ok((row.id, research.accounted_of(&setup, &row, &known).await?)) }
         };
         let mut found = self.desk.hands.side_by_side("bringing prices back", adjusted, one);

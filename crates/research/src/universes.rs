@@ -162,9 +162,9 @@ impl Research {
             |row: &&SeriesRow| row.key.interval == Interval::Daily && setup.known(&row.key.symbol).is_some_and(|i| i.venue == rule.venue);
         let rows = if rule.strict { vec![] } else { self.desk.store.series().await?.iter().filter(takes_in).cloned().collect() };
         let sights = Arc::new(self.sights(setup, rows, as_of).await?);
-        let one = |at: usize| {
-            let (research, setup, reviewed) = (self.clone(), setup.clone(), reviewed.clone());
-            let (known, sights) = (known.clone(), sights.clone());
+        let given = (self.clone(), setup.clone(), reviewed.clone(), known.clone(), sights.clone());
+        let one = move |at: usize| {
+            let (research, setup, reviewed, known, sights) = given.clone();
             async move {
                 let instrument = &setup.config.instruments[at];
                 let found = research.reviewed(&setup, instrument, &reviewed, (&known, &sights)).await?;

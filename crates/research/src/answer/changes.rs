@@ -6,7 +6,8 @@
 use super::{
     A_BATCH, Answer, MANY, Member, Prepared, Source, Words,
     batch::{Batch, Cells, Heading, Kind},
-    long::{Open, Row, Shown, open},
+    open::{MadeOf, Open, open},
+    row::Shown,
     side::Side,
     value_kind,
 };
@@ -50,8 +51,8 @@ pub(super) struct Pair {
 /// Rows of both sides, slot by slot.
 struct Aligned {
     slots: Vec<Slot>,
-    old: Vec<Option<Row>>,
-    new: Vec<Option<Row>>,
+    old: Vec<Option<MadeOf>>,
+    new: Vec<Option<MadeOf>>,
 }
 
 /// A row that differs: the place of its slot among those aligned, what happened to it, and why.
@@ -155,7 +156,7 @@ impl Pair {
             if rows.slots.is_empty() {
                 return Ok(None);
             }
-            let batch = self.both.differing(self.at, rows, (&sides.0, &sides.1));
+            let batch = self.both.differing(self.at, rows, [(&sides.0, then), (&sides.1, now)]);
             if batch.rows > 0 {
                 return Ok(Some(batch));
             }
@@ -165,21 +166,22 @@ impl Pair {
 
 impl Both {
     /// Those of some aligned rows of a pair that differ.
-    fn differing(&self, pair: usize, Aligned { slots, old, new }: Aligned, (then, now): (&Option<Side<'_>>, &Option<Side<'_>>)) -> Batch {
+    fn differing(&self, pair: usize, Aligned { slots, old, new }: Aligned, [then, now]: [(&Option<Side<'_>>, &Option<Open>); 2]) -> Batch {
         // Where one side is not there at all, the other gives the kind of its empty cells.
-        let Some(any) = then.as_ref().or(now.as_ref()) else { return Batch::default() };
-        let (was, is) = (then.as_ref().unwrap_or(any), now.as_ref().unwrap_or(any));
+        let Some(any) = then.0.as_ref().or(now.0.as_ref()) else { return Batch::default() };
+        let (was, is) = (then.0.as_ref().unwrap_or(any), now.0.as_ref().unwrap_or(any));
+        let (before, after) = (was.values(&self.values, then.1, &old), is.values(&self.values, now.1, &new));
         let moments: Vec<ThenAndNow> = self.moments.iter().map(|c| (was.moments(*c, &slots), is.moments(*c, &slots))).collect();
-        let before: Vec<Option<Shown<'_>>> = old.iter().map(|row| row.as_ref().map(Row::shown)).collect();
-        let after: Vec<Option<Shown<'_>>> = new.iter().map(|row| row.as_ref().map(Row::shown)).collect();
-        let cells: Vec<ThenAndNow> = self.values.iter().map(|c| (was.values(*c, &before), is.values(*c, &after))).collect();
+        let (mut otherwise_stamped, mut differs) = (vec![false; slots.len()], vec![false; slots.len()]);
+        moments.iter().for_each(|(then, now)| then.mark(now, &mut otherwise_stamped));
+        before.iter().zip(&after).for_each(|(then, now)| then.mark(now, &mut differs));
         let mut entries: Vec<Entry> = vec![];
-        for at in 0..slots.len() {
-            let cause = || match (then, now) {
-                (Some(then), Some(now)) => changed_by(
-                    &then.standpoint(slots[at], &old[at], new[at].as_ref()),
-                    &now.standpoint(slots[at], &new[at], old[at].as_ref()),
-                ),
+        for (at, &slot) in slots.iter().enumerate() {
+            let cause = || match (then.0, now.0) {
+                (Some(then_side), Some(now_side)) => {
+                    let (old, new) = (shown(then.1, old[at]), shown(now.1, new[at]));
+                    changed_by(&then_side.standpoint(slot, old, new), &now_side.standpoint(slot, new, old))
+                }
                 _ => ChangedBy::Membership,
             };
             let mut enter = |change| entries.push(Entry { at, change, cause: cause() });
@@ -187,50 +189,59 @@ impl Both {
                 (None, _) => enter(NEW),
                 (_, None) => enter(GONE),
                 // Stamped otherwise, it is another row to whoever keeps a copy.
-                _ if moments.iter().any(|(a, b)| !a.same(b, at)) => [GONE, NEW].into_iter().for_each(enter),
-                _ if cells.iter().any(|(a, b)| !a.same(b, at)) => enter(CHANGED),
+                _ if otherwise_stamped[at] => [GONE, NEW].into_iter().for_each(enter),
+                _ if differs[at] => enter(CHANGED),
                 _ => {}
             }
         }
-        let take = |cells: &Cells, without: u32| cells.pick(entries.iter().map(|e| (e.change != without).then_some(e.at)));
         let mut columns = vec![
             Cells::Words(entries.iter().map(|e| Some(e.change)).collect()),
             Cells::Words(entries.iter().map(|e| ChangedBy::ALL.iter().position(|c| *c == e.cause).map(|at| at as u32)).collect()),
             Cells::Words(vec![Some(pair as u32); entries.len()]),
         ];
-        for (then, now) in &moments {
-            columns.push(then.woven(now, entries.iter().map(|e| (e.change != GONE, e.at))));
-        }
-        columns.extend(cells.iter().map(|(_, new)| take(new, GONE)));
-        columns.extend(cells.iter().map(|(old, _)| take(old, NEW)));
+        // What was told anew of a series differs from end to end.
+        let all_changed = entries.len() == slots.len() && entries.iter().all(|e| e.change == CHANGED);
+        let take = |cells: Vec<Cells>, without: u32| match all_changed {
+            true => cells,
+            false => cells.iter().map(|cells| cells.pick(entries.iter().map(|e| (e.change != without).then_some(e.at)))).collect(),
+        };
+        columns.extend(moments.into_iter().map(|(then, now)| match all_changed {
+            true => now,
+            false => then.woven(&now, entries.iter().map(|e| (e.change != GONE, e.at))),
+        }));
+        columns.extend(take(after, GONE));
+        columns.extend(take(before, NEW));
         Batch { rows: entries.len(), columns }
     }
 }
 
-/// The next rows of both sides, slot by slot.
+/// A row of a side as its cells are made of it.
+fn shown(open: &Option<Open>, row: Option<MadeOf>) -> Option<Shown<'_>> {
+    Some(open.as_ref()?.shown(row?))
+}
+
+/// The next rows of both sides, slot by slot, until one of them has to read on; none at the end.
 async fn aligned(
     mut then: Option<(&mut Open, (&Resolved, &Member))>,
     mut now: Option<(&mut Open, (&Resolved, &Member))>,
 ) -> Result<Aligned, DeskError> {
+    let a = if let Some((open, (resolved, member))) = &mut then { open.peek(resolved, member).await? } else { None };
+    let b = if let Some((open, (resolved, member))) = &mut now { open.peek(resolved, member).await? } else { None };
+    let (mut old, mut new) = (then.map(|(open, _)| open), now.map(|(open, _)| open));
+    let (mut then_at, mut now_at) = (a, b);
     let mut out = Aligned { slots: Vec::with_capacity(ROWS), old: Vec::with_capacity(ROWS), new: Vec::with_capacity(ROWS) };
-    while out.slots.len() < ROWS {
-        let a = if let Some((open, (resolved, member))) = &mut then { open.peek(resolved, member).await? } else { None };
-        let b = if let Some((open, (resolved, member))) = &mut now { open.peek(resolved, member).await? } else { None };
-        let (mut old, mut new) = (then.as_mut().map(|(open, _)| &mut **open), now.as_mut().map(|(open, _)| &mut **open));
-        let (mut then_at, mut now_at) = (a, b);
-        // As long as neither of them has to read on; one that is at its end has nothing more.
-        while out.slots.len() < ROWS && then_at.is_some() == a.is_some() && now_at.is_some() == b.is_some() {
-            let Some(slot) = then_at.into_iter().chain(now_at).min() else { return Ok(out) };
-            let take = |open: &mut Option<&mut Open>, at: &mut Option<Slot>| {
-                let open = open.as_mut().filter(|_| *at == Some(slot))?;
-                let row = open.take();
-                *at = open.waits();
-                row
-            };
-            out.old.push(take(&mut old, &mut then_at));
-            out.new.push(take(&mut new, &mut now_at));
-            out.slots.push(slot);
-        }
+    // As long as neither of them has to read on; one that is at its end has nothing more.
+    while out.slots.len() < ROWS && then_at.is_some() == a.is_some() && now_at.is_some() == b.is_some() {
+        let Some(slot) = then_at.into_iter().chain(now_at).min() else { break };
+        let take = |open: &mut Option<&mut Open>, at: &mut Option<Slot>| {
+            let open = open.as_mut().filter(|_| *at == Some(slot))?;
+            let row = open.take();
+            *at = open.waits();
+            row
+        };
+        out.old.push(take(&mut old, &mut then_at));
+        out.new.push(take(&mut new, &mut now_at));
+        out.slots.push(slot);
     }
     Ok(out)
 }
@@ -247,6 +258,14 @@ impl Cells {
             (Cells::Moments(a) | Cells::Whole(a), Cells::Moments(b) | Cells::Whole(b)) => a[row] == b[row],
             (Cells::Dates(a), Cells::Dates(b)) => a[row] == b[row],
             _ => false,
+        }
+    }
+
+    /// Marks the rows that are not written alike in two columns of a kind.
+    fn mark(&self, other: &Cells, differs: &mut [bool]) {
+        match (self, other) {
+            (Cells::Numbers(a), Cells::Numbers(b)) => a.mark(b, differs),
+            _ => differs.iter_mut().enumerate().for_each(|(row, differs)| *differs |= !self.same(other, row)),
         }
     }
 

@@ -6,6 +6,7 @@ use super::{
     how::finer,
     made::measures,
     standing::stands,
+    state::state,
     worked::Beside,
 };
 use crate::{
@@ -36,6 +37,8 @@ use std::sync::Arc;
 pub struct Draft {
     pub(super) prepared: Prepared,
     pub(super) known: Arc<Known>,
+    /// What changes when the rows of each series may, as digests.
+    pub(super) states: Vec<String>,
 }
 
 /// What was wanted, its series or why there is none, and that of the other side.
@@ -79,8 +82,12 @@ impl Research {
         let rows: Vec<SeriesRow> = rows.collect();
         let sights = Arc::new(self.sights(&setup, rows.clone(), resolved.instant).await?);
         let unclear = Arc::new(self.unclear(&setup, &known, rows.iter().filter(|row| sights.contains_key(&row.id))).await?);
-        let members = self.look_at(&resolved, found, (&sights, &unclear, &known)).await?;
-        let (series, members): (Vec<Wanted>, Vec<Member>) = members.into_iter().unzip();
+        let series: Vec<Wanted> = found.iter().map(|(wanted, ..)| wanted.clone()).collect();
+        let (mut members, mut states) = (Vec::with_capacity(found.len()), Vec::with_capacity(found.len()));
+        for (member, state) in self.look_at(&resolved, found, (&sights, &unclear, &known)).await? {
+            members.push(member);
+            states.push(state);
+        }
         let mut resolved = Arc::unwrap_or_clone(resolved);
         resolved.series = series;
         let empty = members.iter().filter(|m| m.whole.start >= m.whole.end).map(|m| {
@@ -92,13 +99,14 @@ impl Research {
         resolved.without.sort();
         resolved.without.dedup();
         let several = resolved.is_of_several();
-        Ok(Draft { prepared: Prepared { research: self.clone(), resolved: Arc::new(resolved), members, several }, known })
+        Ok(Draft { prepared: Prepared { research: self.clone(), resolved: Arc::new(resolved), members, several }, known, states })
     }
 
     /// The series that are wanted, or why there is none, and those of the other side where one is wanted, too.
     async fn look_up(self: &Arc<Self>, resolved: &Arc<Resolved>, asked: Vec<Wanted>, known: &Arc<Known>) -> Result<Vec<Found>, DeskError> {
-        let one = |wanted: Wanted| {
-            let (research, resolved, known) = (self.clone(), resolved.clone(), known.clone());
+        let given = (self.clone(), resolved.clone(), known.clone());
+        let one = move |wanted: Wanted| {
+            let (research, resolved, known) = given.clone();
             async move {
                 let subject = research.subject_of(&resolved, &wanted, &known).await;
                 let other = match &wanted.other {
@@ -111,16 +119,16 @@ impl Research {
         self.desk.hands.side_by_side("looking up a series", asked, one).try_collect().await
     }
 
-    /// What is known of the series that were found, each with what was wanted.
+    /// What is known of the series that were found, each with what changes when its rows may.
     async fn look_at(
         self: &Arc<Self>,
         resolved: &Arc<Resolved>,
         found: Vec<(Wanted, Subject, Option<Subject>)>,
         (sights, unclear, known): (&Arc<Sights>, &Arc<Unclear>, &Arc<Known>),
-    ) -> Result<Vec<(Wanted, Member)>, DeskError> {
-        let one = |(wanted, subject, other): (Wanted, Subject, Option<Subject>)| {
-            let (research, resolved, known) = (self.clone(), resolved.clone(), known.clone());
-            let (sights, unclear) = (sights.clone(), unclear.clone());
+    ) -> Result<Vec<(Member, String)>, DeskError> {
+        let given = (self.clone(), resolved.clone(), sights.clone(), unclear.clone(), known.clone());
+        let one = move |(wanted, subject, other): (Wanted, Subject, Option<Subject>)| {
+            let (research, resolved, sights, unclear, known) = given.clone();
             async move {
                 let question = &resolved.question;
                 let mut member = research.member(&resolved, wanted.clone(), subject, (&sights, &unclear, &known)).await?;
@@ -134,7 +142,8 @@ impl Research {
                 if acts && wanted.chain.is_none() && member.whole.start < member.whole.end {
                     member.acted = Some(research.acted(&resolved.setup, &wanted, &member.whole, &known).await?);
                 }
-                Ok((wanted, member))
+                let state = state(&resolved, &member, &known)?;
+                Ok((member, state))
             }
         };
         self.desk.hands.side_by_side("looking at a series", found, one).try_collect().await
@@ -293,12 +302,13 @@ impl Draft {
     /// # Errors
     /// When the store cannot be read.
     pub async fn prepare(self) -> Result<Prepared, DeskError> {
-        let Draft { mut prepared, known } = self;
+        let Draft { mut prepared, known, .. } = self;
         let (research, resolved) = (prepared.research.clone(), prepared.resolved.clone());
         let asked = prepared.columns().contains(&Column::Doubted);
         let members = std::mem::take(&mut prepared.members);
-        let examine = |member: Member| {
-            let (research, resolved, known) = (research.clone(), resolved.clone(), known.clone());
+        let given = (research.clone(), resolved, known);
+        let examine = move |member: Member| {
+            let (research, resolved, known) = given.clone();
             async move { research.examined(&resolved, member, &known, asked).await }
         };
         prepared.members = research.desk.hands.side_by_side("looking for doubts", members, examine).try_collect().await?;

@@ -1,21 +1,25 @@
 //! A row an instrument: its newest bar.
 
 use super::{
-    A_BATCH, Prepared, Words,
+    A_BATCH, Member, Prepared, Words,
     batch::Batch,
     before::start,
     how::{finer, how},
-    long::{Row, batch},
-    worked::Worked,
+    long::batch,
+    row::Row,
+    worked::{ToRead, Worked},
 };
 use crate::question::{Column, picking::Sort};
 use futures_util::TryStreamExt;
-use mizuno_core::{
-    Span,
-    derived::{Needs, Value},
-};
+use mizuno_core::derived::{Needs, Value};
 use mizuno_desk::DeskError;
-use std::{cmp::Ordering, collections::VecDeque, sync::Arc};
+use mizuno_store::blocks::Needed;
+use std::{cmp::Ordering, collections::VecDeque, ops::Range, sync::Arc};
+
+/// Groups of members that are read from one after another, where there are so many: each thread finds some to do.
+const GROUPS: usize = 16;
+/// Members of a group at most.
+const MOST_AT_ONCE: usize = 32;
 
 pub(super) struct Latest {
     prepared: Arc<Prepared>,
@@ -51,14 +55,18 @@ impl Latest {
 
     /// The newest bar of each member that holds, in the order that is asked for.
     async fn read(&self) -> Result<Vec<(usize, Row)>, DeskError> {
-        let one = |at: usize| {
-            let (prepared, columns) = (self.prepared.clone(), self.columns.clone());
-            async move { Ok(newest(&prepared, at, &columns).await?.map(|row| (at, row))) }
+        let given = (self.prepared.clone(), self.columns.clone());
+        let few = move |places: Range<usize>| {
+            let (prepared, columns) = given.clone();
+            async move { newest(&prepared, places, &columns).await }
         };
-        let mut reads = self.prepared.research.desk.hands.side_by_side("reading a series", 0..self.prepared.members.len(), one);
+        let all = self.prepared.members.len();
+        let at_once = (all / GROUPS).clamp(1, MOST_AT_ONCE);
+        let groups = (0..all).step_by(at_once).map(|first| first..(first + at_once).min(all));
+        let mut reads = self.prepared.research.desk.hands.side_by_side("reading series", groups, few);
         let mut rows = vec![];
-        while let Some(row) = reads.try_next().await? {
-            rows.extend(row);
+        while let Some(few) = reads.try_next().await? {
+            rows.extend(few);
         }
         let question = &self.prepared.resolved.question;
         let picking = &question.shape.picking;
@@ -80,27 +88,42 @@ fn in_order(a: Option<Value>, b: Option<Value>, down: bool) -> Ordering {
     }
 }
 
-/// The newest bar of a member, if it holds.
-async fn newest(prepared: &Prepared, at: usize, columns: &[Column]) -> Result<Option<Row>, DeskError> {
-    let (member, resolved) = (&prepared.members[at], &prepared.resolved);
-    let extent = member.extent.clone();
-    if extent.start >= extent.end {
-        return Ok(None);
+/// The newest bars of some members, of each that holds one, with its place.
+async fn newest(prepared: &Prepared, places: Range<usize>, columns: &[Column]) -> Result<Vec<(usize, Row)>, DeskError> {
+    let resolved = &prepared.resolved;
+    let (mut reads, mut several, mut needed) = (vec![], vec![], Needed::CLOSE);
+    for at in places {
+        let member = &prepared.members[at];
+        let extent = &member.extent;
+        if extent.start < extent.end {
+            let few = start(resolved, member, extent.end, Needs { bars: 1, sessions: 0 }, false)?.max(extent.start)..extent.end;
+            let to_read = ToRead::of(resolved, member, columns, &few)?;
+            // All have the same columns.
+            needed = to_read.needed;
+            several.push((member.subject.clone(), resolved.calendar(&member.wanted)?, to_read.span.clone()));
+            reads.push((at, few, to_read));
+        }
     }
-    let few = start(resolved, member, extent.end, Needs { bars: 1, sessions: 0 }, false)?.max(extent.start)..extent.end;
-    match last(prepared, at, columns, &few).await? {
+    let readers = prepared.research.read_each_over(several, resolved.instant, needed).await?;
+    let mut out = vec![];
+    for ((at, few, to_read), reader) in reads.into_iter().zip(readers) {
+        let member = &prepared.members[at];
+        let rows = Worked::over(reader, &prepared.research, resolved, member, to_read).await?;
+        let mut found = last(prepared, member, rows).await?;
         // None of the newest bars could be brought back: the one before them is the newest.
-        None if resolved.question.shape.picking.conditions.is_empty() && few != extent => last(prepared, at, columns, &extent).await,
-        found => Ok(found),
+        if found.is_none() && resolved.question.shape.picking.conditions.is_empty() && few != member.extent {
+            let rows = Worked::open(&prepared.research, resolved, member, columns, &member.extent).await?;
+            found = last(prepared, member, rows).await?;
+        }
+        out.extend(found.map(|row| (at, row)));
     }
+    Ok(out)
 }
 
-async fn last(prepared: &Prepared, at: usize, columns: &[Column], rows: &Span) -> Result<Option<Row>, DeskError> {
-    let (member, resolved) = (&prepared.members[at], &prepared.resolved);
-    let (finer, how) = (finer(resolved, member)?, how(resolved, member)?);
-    let mut reader = Worked::open(&prepared.research, resolved, member, columns, rows).await?;
+async fn last(prepared: &Prepared, member: &Member, mut rows: Worked) -> Result<Option<Row>, DeskError> {
+    let (finer, how) = (finer(&prepared.resolved, member)?, how(&prepared.resolved, member)?);
     let mut out = None;
-    while let Some(mut read) = reader.next(&finer, &how, member).await? {
+    while let Some(mut read) = rows.next(&finer, &how, member).await? {
         let Some(bar) = read.bars.pop() else { continue };
         let place = read.from.get(read.bars.len()).copied().unwrap_or(0);
         let (extra, derived) = (read.extras.pop().map(Box::new), read.derived.pop().unwrap_or_default());

@@ -138,8 +138,9 @@ impl Prepared {
             wanted.extend(member.subject.rows().into_iter().map(|row| (row, spans.clone())));
         }
         let (desk, instant) = (&self.research.desk, self.resolved.instant);
-        let look = |(row, spans): (SeriesRow, Vec<Span>)| {
-            let store = desk.store.clone();
+        let store = desk.store.clone();
+        let look = move |(row, spans): (SeriesRow, Vec<Span>)| {
+            let store = store.clone();
             async move { Ok((row.id, store.learned(&row, &spans, instant).await?)) }
         };
         let question = crate::question::Question { as_of: None, ..self.resolved.question.clone() }.to_json().into_bytes();

@@ -4,15 +4,18 @@ use super::{
     Member, Prepared, Words,
     batch::Cells,
     how::{finer, how},
-    long::{Row, Shown, values},
+    long::values,
+    open::{MadeOf, Open, bars},
+    row::Shown,
     rows::Rows,
 };
 use crate::{
     question::Column,
     reading::{Subject, leg_at},
 };
-use mizuno_core::{Slot, TradeDate, change::Standpoint};
+use mizuno_core::{Slot, TradeDate, change::Standpoint, numbers::Numbers};
 use mizuno_desk::DeskError;
+use std::cell::LazyCell;
 
 /// One member as it was at one of the two instants.
 pub(super) struct Side<'p> {
@@ -41,21 +44,28 @@ impl<'p> Side<'p> {
         self.how.moments(column, slots.iter().copied())
     }
 
-    pub(super) fn values(&self, column: Column, rows: &[Option<Shown<'_>>]) -> Cells {
-        values(column, rows, &self.how, self.member, (&self.places, self.words))
+    /// Columns of some rows; empty cells where there is no row.
+    pub(super) fn values(&self, columns: &[Column], open: &Option<Open>, rows: &[Option<MadeOf>]) -> Vec<Cells> {
+        let bars = open.as_ref().and_then(|open| Some(&open.read.bars[bars(rows.iter().copied())?]));
+        let shown = LazyCell::new(|| rows.iter().map(|row| Some(open.as_ref()?.shown((*row)?))).collect::<Vec<Option<Shown<'_>>>>());
+        let cells = |column: &Column| match bars.zip(self.how.as_traded(*column)) {
+            Some((bars, field)) => Cells::Numbers(Numbers::of(field, bars)),
+            None => values(*column, &shown, &self.how, self.member, (&self.places, self.words)),
+        };
+        columns.iter().map(cells).collect()
     }
 
     /// What the answer had in a slot, and what that followed from.
-    pub(super) fn standpoint<'s>(&'s self, slot: Slot, row: &'s Option<Row>, other: Option<&Row>) -> Standpoint<'s> {
-        let bar = row.as_ref().and_then(|row| row.bar.as_ref());
+    pub(super) fn standpoint<'s>(&'s self, slot: Slot, row: Option<Shown<'s>>, other: Option<Shown<'_>>) -> Standpoint<'s> {
+        let bar = row.and_then(|row| row.bar);
         let resolved = &self.prepared.resolved;
         // A row without a bar is there as soon as its slot is due.
         let is_due = bar.is_some()
             || other.is_some_and(|row| row.bar.is_some())
             || slot < self.how.calendar.due_until(self.how.interval, resolved.instant, 0);
-        let extra = row.as_ref().and_then(|row| row.extra.as_deref());
+        let extra = row.and_then(|row| row.extra);
         // The piece of a bar that is made of finer ones, a stretch of their slots: where there is none on this side, on the other.
-        let piece = extra.or(other.and_then(|row| row.extra.as_deref())).map(|e| e.span.clone());
+        let piece = extra.or(other.and_then(|row| row.extra)).map(|e| e.span.clone());
         let wanted = &self.member.wanted;
         let in_range = wanted.range.contains(&slot) && self.how.takes(slot) && is_due;
         let span = piece.clone().unwrap_or_else(|| slot..Slot(slot.0 + 1));
@@ -99,7 +109,7 @@ impl<'p> Side<'p> {
             Subject::Golden(lineup) => {
                 let order = lineup.order_at(self.how.calendar, slot);
                 let name = |place: &usize| lineup.parts[*place].row.key.source.as_str();
-                let served = bar.and_then(|(b, from)| Some((b, lineup.part_at(usize::from(*from).checked_sub(before)?)?)));
+                let served = bar.and_then(|(b, from)| Some((b, lineup.part_at(usize::from(from).checked_sub(before)?)?)));
                 Standpoint {
                     bar: served.map(|(b, part)| (b, part.row.key.source.as_str())),
                     order: order.iter().map(name).collect(),

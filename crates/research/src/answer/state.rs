@@ -6,67 +6,73 @@ use super::{
     changes::{self, Pairs},
     made::measures,
 };
-use crate::question::Missing;
+use crate::{
+    findings::Known,
+    question::{Missing, resolve::Resolved},
+};
 use mizuno_core::{SeriesKey, bar::Digits, derived::Quantity};
 use mizuno_desk::DeskError;
 use mizuno_store::payloads;
 use std::collections::HashMap;
 
+/// What changes when the rows of a member may, as a digest: the state of what it reads, which is revisions, lists and excuses. Nothing has to
+/// be looked for to tell it.
+pub(super) fn state(resolved: &Resolved, member: &Member, known: &Known) -> Result<String, DeskError> {
+    let (wanted, named) = (&member.wanted, resolved.question.as_of);
+    let mut state = wanted.key.to_string().into_bytes();
+    state.extend(wanted.chain.iter().flat_map(|chain| chain.state.bytes()));
+    state.extend(wanted.span.start.0.to_be_bytes());
+    state.extend(wanted.span.end.0.to_be_bytes());
+    let days = wanted.days.iter().flat_map(|days| days.iter()).flat_map(|s| [s.start.0, s.end.0]);
+    days.for_each(|n| state.extend(n.to_be_bytes()));
+    state.extend(member.subject.state(&resolved.setup, known, named)?);
+    state.extend(acted_on(resolved, member, known)?);
+    if let Some(other) = &member.other {
+        state.extend(other.subject.state(&resolved.setup, known, named)?);
+    }
+    if resolved.question.minds_gaps() {
+        let missing = member.beside.missing.iter().flat_map(|s| [s.start.0, s.end.0]);
+        missing.for_each(|n| state.extend(n.to_be_bytes()));
+    }
+    // A row for every expected slot changes as slots become due, and so does what is said of how complete something is.
+    if resolved.question.shape.missing == Missing::Rows || measures(&resolved.question) {
+        let c = member.completeness.unwrap_or_default();
+        [c.expected, c.quiet, c.held, c.excused].iter().for_each(|n| state.extend(n.to_be_bytes()));
+    }
+    Ok(payloads::digest(&state))
+}
+
+/// What changes when the adjusted prices of a member may: its actions, and what they are held against.
+fn acted_on(resolved: &Resolved, member: &Member, known: &Known) -> Result<Vec<u8>, DeskError> {
+    let (mut out, named) = (vec![], resolved.question.as_of);
+    let Some(acted) = &member.acted else { return Ok(out) };
+    let instrument = resolved.setup.instrument(&member.wanted.instrument.symbol)?;
+    out.extend([acted.ends.0.0.to_be_bytes(), acted.ends.1.0.to_be_bytes()].concat());
+    for known in known.actions.of(&instrument.symbol) {
+        out.extend(known.action.ex_date.0.to_be_bytes());
+        out.extend(known.action.to_string().bytes());
+    }
+    out.extend(instrument.currency.bytes());
+    if let Some(closes) = &acted.closes {
+        out.extend(closes.state(&resolved.setup, known, named)?);
+    }
+    out.extend(acted.worth.state(&resolved.setup, known, named)?);
+    Ok(out)
+}
+
 impl Draft {
-    /// What changes when the answer may: the resolved question with the state of what it reads, which is revisions, lists, excuses and
-    /// the configuration. Nothing has to be looked for to tell it.
-    ///
-    /// # Errors
-    /// When a venue is no longer configured.
-    pub fn validator(&self) -> Result<String, DeskError> {
-        let Prepared { resolved, members, .. } = &self.prepared;
+    /// What changes when the answer may: the resolved question with the configuration and what the rows of each series follow from.
+    #[must_use]
+    pub fn validator(&self) -> String {
+        let Prepared { resolved, .. } = &self.prepared;
         let mut state = resolved.question.to_json().into_bytes();
         // The stamp and not the number: in a database that was restored, another configuration may have that number.
         state.extend(resolved.setup.kept.accepted_at.0.to_be_bytes());
         if resolved.question.works_out(Quantity::Age) {
             state.extend(resolved.instant.0.to_be_bytes());
         }
-        for member in members {
-            state.extend(member.wanted.key.to_string().bytes());
-            state.extend(member.wanted.chain.iter().flat_map(|chain| chain.state.bytes()));
-            state.extend(member.wanted.span.start.0.to_be_bytes());
-            state.extend(member.wanted.span.end.0.to_be_bytes());
-            let days = member.wanted.days.iter().flat_map(|days| days.iter()).flat_map(|s| [s.start.0, s.end.0]);
-            days.for_each(|n| state.extend(n.to_be_bytes()));
-            state.extend(member.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
-            state.extend(self.acted_on(member)?);
-            if let Some(other) = &member.other {
-                state.extend(other.subject.state(&resolved.setup, &self.known, resolved.question.as_of)?);
-            }
-            if resolved.question.minds_gaps() {
-                let missing = member.beside.missing.iter().flat_map(|s| [s.start.0, s.end.0]);
-                missing.for_each(|n| state.extend(n.to_be_bytes()));
-            }
-            // A row for every expected slot changes as slots become due, and so does what is said of how complete something is.
-            if resolved.question.shape.missing == Missing::Rows || measures(&resolved.question) {
-                let c = member.completeness.unwrap_or_default();
-                [c.expected, c.quiet, c.held, c.excused].iter().for_each(|n| state.extend(n.to_be_bytes()));
-            }
-        }
-        Ok(payloads::digest(&state))
-    }
-
-    /// What changes when the adjusted prices of a member may: its actions, and what they are held against.
-    fn acted_on(&self, member: &Member) -> Result<Vec<u8>, DeskError> {
-        let (mut out, resolved) = (vec![], &self.prepared.resolved);
-        let Some(acted) = &member.acted else { return Ok(out) };
-        let instrument = resolved.setup.instrument(&member.wanted.instrument.symbol)?;
-        out.extend([acted.ends.0.0.to_be_bytes(), acted.ends.1.0.to_be_bytes()].concat());
-        for known in self.known.actions.of(&instrument.symbol) {
-            out.extend(known.action.ex_date.0.to_be_bytes());
-            out.extend(known.action.to_string().bytes());
-        }
-        out.extend(instrument.currency.bytes());
-        if let Some(closes) = &acted.closes {
-            out.extend(closes.state(&resolved.setup, &self.known, resolved.question.as_of)?);
-        }
-        out.extend(acted.worth.state(&resolved.setup, &self.known, resolved.question.as_of)?);
-        Ok(out)
+        state.extend(self.states.iter().flat_map(|state| state.bytes()));
+        payloads::digest(&state)
     }
 
     /// Begins to tell what differs from the answer `then`, as [`Prepared::begin`] does.
@@ -123,7 +129,7 @@ impl Draft {
         let same_state = || -> Result<bool, DeskError> {
             Ok(old.subject.state(&before.setup, &then.known, None)? == new.subject.state(&after.setup, &self.known, None)?)
         };
-        let same_actions = || -> Result<bool, DeskError> { Ok(then.acted_on(old)? == self.acted_on(new)?) };
+        let same_actions = || -> Result<bool, DeskError> { Ok(acted_on(before, old, &then.known)? == acted_on(after, new, &self.known)?) };
         let mut learned = false;
         for row in new.subject.rows() {
             learned |= !then.known.is_still_so(&after.setup, &row)?;

@@ -6,8 +6,8 @@
 use super::{
     Member, Prepared, Words,
     batch::{Batch, Cells, Heading, Kind},
+    expected::{expected, expected_rows},
     how::{finer, how},
-    long::{expected, expected_rows},
     made::grid,
     rows::Rows,
     value_kind,
@@ -191,9 +191,9 @@ impl Wide {
     }
 
     async fn stretch(&self, span: Span) -> Result<Stretch, DeskError> {
-        let one = |at: usize| {
-            let (prepared, values, span) = (self.prepared.clone(), self.values.clone(), span.clone());
-            let words = self.words.clone();
+        let given = (self.prepared.clone(), self.values.clone(), span.clone(), self.words.clone());
+        let one = move |at: usize| {
+            let (prepared, values, span, words) = given.clone();
             async move { strip(&prepared.research, &prepared, at, span, &values, &words).await }
         };
         let mut reads = self.prepared.research.desk.hands.side_by_side("reading a series", 0..self.prepared.members.len(), one);

@@ -16,7 +16,7 @@ use crate::{
         picking::{Condition, Keep, Operand, Sign},
         resolve::{Resolved, Wanted},
     },
-    reading::Subject,
+    reading::{Reader, Subject},
 };
 use mizuno_core::{
     Bar, Decimal, Slot, Span, Spans, Timestamp, TradeDate,
@@ -192,6 +192,34 @@ struct Other {
     waiting: VecDeque<(Slot, Priced)>,
 }
 
+/// What has to be read for some rows of a member.
+pub(super) struct ToRead {
+    /// The stretch, and what of its bars.
+    pub(super) span: Span,
+    pub(super) needed: Needed,
+    /// The rows, and from where their numbers are counted.
+    rows: Span,
+    begins: Slot,
+}
+
+impl ToRead {
+    /// For the rows of a member in `rows`.
+    pub(super) fn of(resolved: &Resolved, member: &Member, columns: &[Column], rows: &Span) -> Result<ToRead, DeskError> {
+        let question = &resolved.question;
+        let wanted = question.worked_out();
+        let needs = wanted.iter().map(|d| d.needs()).fold(Needs::default(), Needs::and);
+        // Whether a price crosses is told by the bar before, too.
+        let needs = Needs { bars: needs.bars + u32::from(!question.shape.picking.conditions.is_empty()), ..needs };
+        let by_session = wanted.iter().any(|d| d.goes_over_sessions());
+        // What is counted from the first row of all begins there.
+        let counts = wanted.iter().any(|d| d.of == Quantity::Drawdown);
+        let begins = if counts { rows.start.min(member.extent.start) } else { rows.start };
+        let from = if wanted.is_empty() { rows.start } else { start(resolved, member, begins, needs, by_session)? };
+        let all: Vec<Column> = columns.iter().copied().chain(columns_of(&wanted)).collect();
+        Ok(ToRead { span: from..rows.end, needed: needed(&all), rows: rows.clone(), begins })
+    }
+}
+
 impl Worked {
     /// Begins to read the rows of a member in `rows`.
     pub(super) async fn open(
@@ -201,28 +229,31 @@ impl Worked {
         columns: &[Column],
         rows: &Span,
     ) -> Result<Worked, DeskError> {
+        let to_read = ToRead::of(resolved, member, columns, rows)?;
+        let ToRead { span, needed, .. } = &to_read;
+        let (subject, span, instant) = (member.subject.clone(), span.clone(), resolved.instant);
+        let calendar = resolved.calendar(&member.wanted)?;
+        let reader = match sieve(&resolved.question.shape.picking.conditions) {
+            sieve if sieve != Sieve::default() && by_itself(resolved, member, &resolved.question.worked_out())? => {
+                research.read_through(subject, calendar, span, instant, *needed, &sieve).await?
+            }
+            _ => research.read_over(subject, calendar, span, instant, *needed).await?,
+        };
+        Worked::over(reader, research, resolved, member, to_read).await
+    }
+
+    /// The same where `reader` reads what has to be.
+    pub(super) async fn over(
+        reader: Reader,
+        research: &Research,
+        resolved: &Resolved,
+        member: &Member,
+        ToRead { span, rows, begins, .. }: ToRead,
+    ) -> Result<Worked, DeskError> {
         let question = &resolved.question;
         let wanted = question.worked_out();
-        let calendar = resolved.calendar(&member.wanted)?;
+        let (calendar, instant) = (resolved.calendar(&member.wanted)?, resolved.instant);
         let picking = &question.shape.picking;
-        let needs = wanted.iter().map(|d| d.needs()).fold(Needs::default(), Needs::and);
-        // Whether a price crosses is told by the bar before, too.
-        let needs = Needs { bars: needs.bars + u32::from(!picking.conditions.is_empty()), ..needs };
-        let by_session = wanted.iter().any(|d| d.goes_over_sessions());
-        // What is counted from the first row of all begins there.
-        let counts = wanted.iter().any(|d| d.of == Quantity::Drawdown);
-        let first = if counts { rows.start.min(member.extent.start) } else { rows.start };
-        let from = if wanted.is_empty() { rows.start } else { start(resolved, member, first, needs, by_session)? };
-        let all: Vec<Column> = columns.iter().copied().chain(columns_of(&wanted)).collect();
-        let (span, instant) = (from..rows.end, resolved.instant);
-        let (subject, numbers) = (member.subject.clone(), needed(&all));
-        let by_itself = by_itself(resolved, member, &wanted)?;
-        let reader = match sieve(&picking.conditions) {
-            sieve if by_itself && sieve != Sieve::default() => {
-                research.read_through(subject, calendar, span.clone(), instant, numbers, &sieve).await?
-            }
-            _ => research.read_over(subject, calendar, span.clone(), instant, numbers).await?,
-        };
         let made = Made::new(reader.ahead(&research.desk.hands), resolved, member, &begun(resolved, member, &span)?)?;
         if wanted.is_empty() && picking.keep.is_none() {
             return Ok(Worked { made, working: None });
@@ -245,8 +276,8 @@ impl Worked {
                 conditions: picking.conditions.iter().map(condition).collect(),
                 dated: wanted.iter().any(|d| d.of == Quantity::DaysToExpiry),
                 aged: wanted.iter().any(|d| d.of == Quantity::Age),
-                by_session,
-                begins: first,
+                by_session: wanted.iter().any(|d| d.goes_over_sessions()),
+                begins,
                 begun: false,
                 from: rows.start,
                 end: None,
@@ -260,8 +291,8 @@ impl Worked {
                 beside: member.beside.clone(),
                 minds_gaps: question.minds_gaps(),
                 exact: question.adjust.is_none() && !member.adjusted.as_ref().is_some_and(|a| a.by_rolls),
-                by_itself,
-                instant: resolved.instant,
+                by_itself: by_itself(resolved, member, &wanted)?,
+                instant,
                 other,
             }),
         })

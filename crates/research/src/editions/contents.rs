@@ -87,7 +87,7 @@ impl Contents {
                         chains.insert(chain.name.clone(), chain.clone());
                         instruments.extend(chain.instruments.iter().map(|i| (setup.symbol_then(i).to_owned(), i.clone())));
                     }
-                    None => drop(instruments.insert(wanted.instrument.symbol.clone(), wanted.instrument.clone())),
+                    None => drop(instruments.insert(wanted.instrument.symbol.clone(), Instrument::clone(&wanted.instrument))),
                 }
                 if let (Some(found), None) = (&member.adjusted, &wanted.chain) {
                     adjusted.insert(wanted.instrument.symbol.clone(), found.clone());
@@ -357,7 +357,7 @@ async fn changed_instruments(
         for wanted in resolved.series {
             match &wanted.chain {
                 Some(chain) => then.extend(chain.instruments.iter().map(|i| i.symbol.clone())),
-                None => drop(then.insert(wanted.instrument.symbol)),
+                None => drop(then.insert(wanted.instrument.symbol.clone())),
             }
         }
     }

@@ -82,19 +82,14 @@ impl Maker {
         let beside = async {
             let gathered = Contents::gather(&self.research, &edition, &cuttings, self.instant, self.since).await;
             let contents = gathered.map_err(|error| self.progress.give_up(error))?;
+            let about = self.tables_about(&contents).await.map_err(|error| self.progress.give_up(error))?;
             let changes = self.all_changes(&contents, &cuttings).await?;
-            Ok::<_, GivenUp>((contents, changes))
+            Ok::<_, GivenUp>((contents, about, changes))
         };
         // Both take long, and neither needs the other.
-        let (Ok(told), Ok((contents, changes))) = join(self.all_files(&cuttings), beside).await else {
+        let (Ok(told), Ok((contents, mut about, changes))) = join(self.all_files(&cuttings), beside).await else {
             return Err(self.progress.failure());
         };
-        let mut about = vec![];
-        for (name, table) in &contents.tables {
-            about.push(
-                self.keep(&format!("{}/{name}.csv", mizuno_config::edition::ABOUT), table.text().as_bytes(), table.rows() as i64).await?,
-            );
-        }
         let mut described = std::collections::BTreeSet::new();
         for answer in told.iter().filter(|answer| described.insert(package::schema_path(answer))) {
             about.push(self.keep(&package::schema_path(answer), package::schema(answer).as_bytes(), 0).await?);
@@ -117,6 +112,16 @@ impl Maker {
         let sums = self.keep(SUMS, sums.as_bytes(), 0).await?;
         self.keep_waiting().await?;
         Ok(Made { sums: sums.digest, rows })
+    }
+
+    /// Makes the tables that tell of the bars.
+    async fn tables_about(&self, contents: &Contents) -> Result<Vec<FileRow>, DeskError> {
+        let mut out = vec![];
+        for (name, table) in &contents.tables {
+            let path = format!("{}/{name}.csv", mizuno_config::edition::ABOUT);
+            out.push(self.keep(&path, table.text().as_bytes(), table.rows() as i64).await?);
+        }
+        Ok(out)
     }
 
     /// Makes the files of every question.

@@ -88,19 +88,21 @@ impl StampPrinter {
     }
 
     /// The text of the first second of an hour on the wall, and where the minutes stand in it.
-    fn first_of_hour(&self, hour: i64, offset: i64) -> (Vec<u8>, usize) {
-        let mut text = format!("{}T{:02}:", TradeDate(hour.div_euclid(24) as i32), hour.rem_euclid(24));
-        let minutes = text.len();
-        text.push_str("00:00");
+    fn first_of_hour(&mut self, hour: i64, offset: i64) -> (Vec<u8>, usize) {
+        let mut text = Vec::with_capacity(25);
+        self.day(hour.div_euclid(24), &mut text);
+        let minutes = text.len() + 4;
+        text.extend_from_slice(b"T00:00:00");
+        two(hour.rem_euclid(24), &mut text[minutes - 3..]);
         match (&self.stamp, &self.clock) {
-            (Stamp::Rfc3339, Clock::Utc) => text.push('Z'),
+            (Stamp::Rfc3339, Clock::Utc) => text.push(b'Z'),
             (Stamp::Rfc3339, _) => {
                 let sign = if offset < 0 { '-' } else { '+' };
-                text.push_str(&format!("{sign}{:02}:{:02}", offset.abs() / 3600, offset.abs() / 60 % 60));
+                text.extend_from_slice(format!("{sign}{:02}:{:02}", offset.abs() / 3600, offset.abs() / 60 % 60).as_bytes());
             }
             _ => {}
         }
-        (text.into_bytes(), minutes)
+        (text, minutes)
     }
 
     /// An instant, in microseconds since 1970 UTC.

@@ -37,7 +37,7 @@ pub struct Wanted {
     /// Its name.
     pub key: SeriesKey,
     /// Its instrument.
-    pub instrument: Instrument,
+    pub instrument: Arc<Instrument>,
     /// The slots of the range.
     pub range: Span,
     /// The slots asked for: those of the range, or from its first day as a member in it to its last.
@@ -275,8 +275,9 @@ impl Research {
         if chains.len() < 2 {
             return;
         }
-        let roll = |name: String| {
-            let (research, setup, named) = (self.clone(), setup.clone(), question.as_of);
+        let (research, setup, named) = (self.clone(), setup.clone(), question.as_of);
+        let roll = move |name: String| {
+            let (research, setup) = (research.clone(), setup.clone());
             async move { research.chain(&setup, &name, instant, named).await.map(drop) }
         };
         // What goes wrong with one is told when it is asked for.
@@ -311,7 +312,7 @@ impl Research {
         let span = self.span_in_pieces(question, key.interval, calendar, instant)?;
         // Names in an answer are those known at its instant.
         let symbol = setup.symbol_then(instrument).to_owned();
-        let instrument = Instrument { symbol: symbol.clone(), ..instrument.clone() };
+        let instrument = Arc::new(Instrument { symbol: symbol.clone(), ..instrument.clone() });
         Ok(Wanted { key: SeriesKey { symbol, ..key }, instrument, range: span.clone(), span, days: None, chain: None, other })
     }
 
@@ -359,7 +360,7 @@ impl Research {
         };
         let span = self.span_in_pieces(question, finer, setup.calendar_of(&instrument)?, instant)?;
         let key = SeriesKey { symbol: name.to_owned(), ..key };
-        Ok(Wanted { key, instrument, range: span.clone(), span, days: None, chain: Some(chain), other: None })
+        Ok(Wanted { key, instrument: Arc::new(instrument), range: span.clone(), span, days: None, chain: Some(chain), other: None })
     }
 
     /// The interval whose bars the rows are made of: their own where it is collected, else the coarsest that divides them.

@@ -80,7 +80,7 @@ pub(super) async fn draw(
     let seat = seats.take(bars::client(&request), true).await?;
     let _turn = seat.turn().await;
     let sketch = research.sketch(question, canvas).await?;
-    let tag = EntityTag::new_strong(sketch.validator()?);
+    let tag = EntityTag::new_strong(sketch.validator());
     if bars::has_seen(seen, &tag) {
         return Ok(HttpResponse::NotModified().insert_header(header::ETag(tag)).finish());
     }
