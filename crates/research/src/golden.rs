@@ -21,6 +21,9 @@ use mizuno_store::{
 };
 use std::{collections::VecDeque, sync::Arc};
 
+/// Pieces that are read in one step where there are many.
+const AT_A_TIME: usize = 3;
+
 /// One source of a golden series.
 #[derive(Clone)]
 pub struct Part {
@@ -337,19 +340,35 @@ impl GoldenReading {
         self.pieces.len()
     }
 
-    /// A reading of each of its pieces, in order.
+    /// A reading of its first piece, of the next, and of some each behind these, in order: whoever waits has the first soon.
     pub(crate) fn apart(self) -> impl Iterator<Item = GoldenReading> {
-        let GoldenReading { desk, lineup, pieces, as_of, needed, mut begun, price, volume } = self;
-        pieces.into_iter().map(move |piece| {
-            let (desk, lineup, pieces) = (desk.clone(), lineup.clone(), [piece].into());
+        let GoldenReading { desk, lineup, mut pieces, as_of, needed, mut begun, price, volume } = self;
+        let mut sizes = [1, 1].into_iter().chain(std::iter::repeat(AT_A_TIME));
+        std::iter::from_fn(move || {
+            let few: VecDeque<_> = pieces.drain(..sizes.next()?.min(pieces.len())).collect();
             // What was begun is of the first.
-            GoldenReading { desk, lineup, pieces, as_of, needed, begun: std::mem::take(&mut begun), price, volume }
+            let (desk, lineup, begun) = (desk.clone(), lineup.clone(), std::mem::take(&mut begun));
+            (!few.is_empty()).then_some(GoldenReading { desk, lineup, pieces: few, as_of, needed, begun, price, volume })
         })
     }
 
-    /// What its next piece is read from, in the order of the ranks; what is brought back is read otherwise.
-    pub(crate) fn to_begin(&self) -> impl Iterator<Item = (&SeriesRow, Span)> {
-        let next = self.pieces.front().into_iter().flat_map(|(span, places)| places.iter().map(move |place| (*place, span)));
+    /// All its pieces, which come from the store in one step.
+    pub(crate) async fn all(mut self) -> Result<Vec<Golden>, DeskError> {
+        if self.begun.is_empty() {
+            let wanted = self.to_begin(self.pieces.len()).collect();
+            let begun = self.desk.store.read_each(wanted, self.as_of, self.needed).await?;
+            self.begin(begun.into_iter());
+        }
+        let mut out = Vec::with_capacity(self.pieces.len());
+        while let Some(made) = self.next().await? {
+            out.push(made);
+        }
+        Ok(out)
+    }
+
+    /// What its next pieces are read from, in the order of the ranks; what is brought back is read otherwise.
+    pub(crate) fn to_begin(&self, pieces: usize) -> impl Iterator<Item = (&SeriesRow, Span)> {
+        let next = self.pieces.iter().take(pieces).flat_map(|(span, places)| places.iter().map(move |place| (*place, span)));
         next.map(|(place, span)| (&self.lineup.parts[place], span))
             .filter(|(part, _)| !part.basis.brings_back())
             .map(|(part, span)| (&part.row, span.clone()))

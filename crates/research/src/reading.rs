@@ -6,7 +6,7 @@ use crate::{
     golden::{GoldenReading, Lineup},
     rolled::ContractCloses,
 };
-use futures_util::{StreamExt, stream};
+use futures_util::{StreamExt, TryStreamExt, stream};
 use mizuno_config::GOLDEN;
 use mizuno_core::{
     Bar, Bars, Calendar, Decimal, Overlap, SeriesKey, Slot, Span, Spans, Timestamp,
@@ -52,7 +52,7 @@ impl First {
     fn to_begin(&self) -> Vec<(&SeriesRow, Span)> {
         match self {
             First::Series(row, span) => vec![(row, span.clone())],
-            First::Of(Reader::Golden(golden)) => golden.to_begin().collect(),
+            First::Of(Reader::Golden(golden)) => golden.to_begin(1).collect(),
             First::Of(_) => vec![],
         }
     }
@@ -130,14 +130,13 @@ impl Reader {
         const DOING: &str = "reading bars";
         Reader::Ahead(match self {
             Reader::Golden(golden) => {
-                let one = |mut one: GoldenReading| tokio::spawn(async move { one.next().await });
-                let made = |made: Result<Result<Option<Golden>, DeskError>, JoinError>| async move {
-                    let made = made.map_err(|e| DeskError::fault(DOING, e))??;
-                    Ok(made.map(|made| (made.bars, made.from)))
-                };
                 // On the threads of answers, on which the stream is taken from.
-                let pieces = stream::iter(golden.apart()).map(one).buffered(2).map(made);
-                hands.ahead(0, DOING, pieces.filter_map(|piece| async move { piece.await.transpose() }))
+                let few = stream::iter(golden.apart()).map(|few: GoldenReading| tokio::spawn(few.all())).buffered(2);
+                let made = few.map(|made: Result<Result<Vec<Golden>, DeskError>, JoinError>| {
+                    let made = made.map_err(|e| DeskError::fault(DOING, e))??;
+                    Ok::<_, DeskError>(stream::iter(made.into_iter().map(|made| Ok((made.bars, made.from)))))
+                });
+                hands.ahead(0, DOING, made.try_flatten())
             }
             reader => {
                 let next = |mut reader: Reader| async move { Ok(reader.next().await?.map(|piece| (piece, reader))) };
