@@ -389,10 +389,9 @@ impl GoldenReading {
             brought_back.push(slots);
         }
         let mut made = golden::golden(candidates);
-        let marked = brought_back.iter().any(|slots| !slots.is_empty());
         for (bar, from) in made.bars.rows.iter().zip(&mut made.from) {
             let candidate = usize::from(*from);
-            let is_brought_back = marked && brought_back[candidate].binary_search(&bar.slot).is_ok();
+            let is_brought_back = brought_back[candidate].binary_search(&bar.slot).is_ok();
             *from = (ranks[candidate] + if is_brought_back { self.lineup.parts.len() } else { 0 }) as u16;
         }
         Ok(Some(made))

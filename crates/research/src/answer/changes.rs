@@ -6,8 +6,7 @@
 use super::{
     A_BATCH, Answer, MANY, Member, Prepared, Source, Words,
     batch::{Batch, Cells, Heading, Kind},
-    open::{MadeOf, Open, open},
-    row::Shown,
+    open::{MadeOf, Open, open, shown},
     side::Side,
     value_kind,
 };
@@ -213,11 +212,6 @@ impl Both {
         columns.extend(take(before, NEW));
         Batch { rows: entries.len(), columns }
     }
-}
-
-/// A row of a side as its cells are made of it.
-fn shown(open: &Option<Open>, row: Option<MadeOf>) -> Option<Shown<'_>> {
-    Some(open.as_ref()?.shown(row?))
 }
 
 /// The next rows of both sides, slot by slot, until one of them has to read on; none at the end.

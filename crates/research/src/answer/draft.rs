@@ -82,12 +82,8 @@ impl Research {
         let rows: Vec<SeriesRow> = rows.collect();
         let sights = Arc::new(self.sights(&setup, rows.clone(), resolved.instant).await?);
         let unclear = Arc::new(self.unclear(&setup, &known, rows.iter().filter(|row| sights.contains_key(&row.id))).await?);
-        let series: Vec<Wanted> = found.iter().map(|(wanted, ..)| wanted.clone()).collect();
-        let (mut members, mut states) = (Vec::with_capacity(found.len()), Vec::with_capacity(found.len()));
-        for (member, state) in self.look_at(&resolved, found, (&sights, &unclear, &known)).await? {
-            members.push(member);
-            states.push(state);
-        }
+        let looked_at = self.look_at(&resolved, found, (&sights, &unclear, &known)).await?;
+        let (series, (members, states)): (Vec<Wanted>, (Vec<Member>, Vec<String>)) = looked_at.into_iter().unzip();
         let mut resolved = Arc::unwrap_or_clone(resolved);
         resolved.series = series;
         let empty = members.iter().filter(|m| m.whole.start >= m.whole.end).map(|m| {
@@ -119,13 +115,13 @@ impl Research {
         self.desk.hands.side_by_side("looking up a series", asked, one).try_collect().await
     }
 
-    /// What is known of the series that were found, each with what changes when its rows may.
+    /// What is known of the series that were found, each with what was wanted and what changes when its rows may.
     async fn look_at(
         self: &Arc<Self>,
         resolved: &Arc<Resolved>,
         found: Vec<(Wanted, Subject, Option<Subject>)>,
         (sights, unclear, known): (&Arc<Sights>, &Arc<Unclear>, &Arc<Known>),
-    ) -> Result<Vec<(Member, String)>, DeskError> {
+    ) -> Result<Vec<(Wanted, (Member, String))>, DeskError> {
         let given = (self.clone(), resolved.clone(), sights.clone(), unclear.clone(), known.clone());
         let one = move |(wanted, subject, other): (Wanted, Subject, Option<Subject>)| {
             let (research, resolved, sights, unclear, known) = given.clone();
@@ -143,7 +139,7 @@ impl Research {
                     member.acted = Some(research.acted(&resolved.setup, &wanted, &member.whole, &known).await?);
                 }
                 let state = state(&resolved, &member, &known)?;
-                Ok((member, state))
+                Ok((wanted, (member, state)))
             }
         };
         self.desk.hands.side_by_side("looking at a series", found, one).try_collect().await

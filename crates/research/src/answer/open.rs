@@ -105,6 +105,11 @@ impl Open {
     }
 }
 
+/// A row of a member that may not be there, as its cells are made of it.
+pub(super) fn shown(open: &Option<Open>, row: Option<MadeOf>) -> Option<Shown<'_>> {
+    Some(open.as_ref()?.shown(row?))
+}
+
 /// Begins to read a member.
 pub(super) async fn open(prepared: &Prepared, member: &Member, sources: &[String]) -> Result<Open, DeskError> {
     let resolved = &prepared.resolved;

@@ -5,7 +5,7 @@ use super::{
     batch::Cells,
     how::{finer, how},
     long::values,
-    open::{MadeOf, Open, bars},
+    open::{MadeOf, Open, bars, shown},
     row::Shown,
     rows::Rows,
 };
@@ -47,10 +47,10 @@ impl<'p> Side<'p> {
     /// Columns of some rows; empty cells where there is no row.
     pub(super) fn values(&self, columns: &[Column], open: &Option<Open>, rows: &[Option<MadeOf>]) -> Vec<Cells> {
         let bars = open.as_ref().and_then(|open| Some(&open.read.bars[bars(rows.iter().copied())?]));
-        let shown = LazyCell::new(|| rows.iter().map(|row| Some(open.as_ref()?.shown((*row)?))).collect::<Vec<Option<Shown<'_>>>>());
+        let every = LazyCell::new(|| rows.iter().map(|row| shown(open, *row)).collect::<Vec<Option<Shown<'_>>>>());
         let cells = |column: &Column| match bars.zip(self.how.as_traded(*column)) {
             Some((bars, field)) => Cells::Numbers(Numbers::of(field, bars)),
-            None => values(*column, &shown, &self.how, self.member, (&self.places, self.words)),
+            None => values(*column, &every, &self.how, self.member, (&self.places, self.words)),
         };
         columns.iter().map(cells).collect()
     }

@@ -77,7 +77,9 @@ proptest! {
             prop_assert_eq!(readings.len(), rows.len());
             for (reading, (_, kept)) in readings.into_iter().zip(&rows) {
                 let mut wanted = bars(kept.interval, &kept.later, 2).rows;
-                wanted.extend(bars(kept.interval, &kept.first, 1).rows.into_iter().filter(|b| !wanted.iter().any(|w| w.slot == b.slot)).collect::<Vec<_>>());
+                let mut first = bars(kept.interval, &kept.first, 1).rows;
+                first.retain(|bar| !wanted.iter().any(|later| later.slot == bar.slot));
+                wanted.extend(first);
                 wanted.retain(|bar| span(kept).contains(&bar.slot));
                 wanted.sort_by_key(|bar| bar.slot);
                 prop_assert_eq!(reading.all().await.unwrap().rows, wanted);
