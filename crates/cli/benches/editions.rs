@@ -128,20 +128,22 @@ fn bars_of(told: &Value) -> u64 {
     files.filter(|f| f["path"].as_str().is_some_and(|p| p.ends_with(".parquet"))).filter_map(|f| f["rows"].as_u64()).sum()
 }
 
-/// Makes an edition; how long that took, and what there is then.
+/// Makes an edition; how long that took, and what there is then. Its files are listed afterwards.
 async fn make(http: &reqwest::Client, base: &str, spec: &str) -> Result<(Duration, Value), Box<dyn std::error::Error>> {
+    let address = format!("{base}/editions/{spec}");
     let begun = Instant::now();
-    let made: Value =
-        http.post(format!("{base}/editions/{spec}")).json(&json!({ "by": "bench" })).send().await?.error_for_status()?.json().await?;
-    let address = format!("{base}/editions/{spec}/{}", made["number"]);
-    loop {
-        let told: Value = http.get(&address).send().await?.json().await?;
+    let made: Value = http.post(&address).json(&json!({ "by": "bench" })).send().await?.error_for_status()?.json().await?;
+    let took = loop {
+        let all: Vec<Value> = http.get(&address).send().await?.error_for_status()?.json().await?;
+        let told = all.iter().find(|told| told["number"] == made["number"]).ok_or("it is not listed")?;
         match told["state"].as_str() {
-            Some("making") => tokio::time::sleep(Duration::from_millis(50)).await,
-            Some("made") => return Ok((begun.elapsed(), told)),
+            Some("making") => tokio::time::sleep(Duration::from_millis(10)).await,
+            Some("made") => break begun.elapsed(),
             state => return Err(format!("{spec} is {state:?}: {}", told["remark"]).into()),
         }
-    }
+    };
+    let told = http.get(format!("{address}/{}", made["number"])).send().await?.error_for_status()?.json().await?;
+    Ok((took, told))
 }
 
 /// A source that says something else of a year of some instruments: every close a cent higher.
