@@ -7,12 +7,7 @@ use super::{
     cutting::Cutting,
     table::Table,
 };
-use crate::{
-    Research,
-    adjusting::Adjusted,
-    question::{File, Format, Layout, Missing, Question},
-    rolled::Chain,
-};
+use crate::{Research, adjusting::Adjusted, rolled::Chain};
 use mizuno_config::Edition;
 use mizuno_core::{Completeness, Decimal, Instrument, Overlap, Span, Timestamp, TradeDate, adjust::Effect};
 use mizuno_desk::{DeskError, Setup, moments::written, universes::Universe, views::Seen};
@@ -40,7 +35,6 @@ pub(super) struct Contents {
     pub does_not_hold: Vec<String>,
     /// How complete each series is in each month of trade dates.
     pub coverage: Coverage,
-    questions: Vec<(String, Question)>,
 }
 
 /// A series that an edition is made of: where it is asked for.
@@ -69,7 +63,6 @@ impl Contents {
         let mut universes: BTreeMap<String, Arc<Universe>> = BTreeMap::new();
         let mut adjusted: BTreeMap<String, Arc<Adjusted>> = BTreeMap::new();
         let mut dates: BTreeMap<String, std::ops::Range<TradeDate>> = BTreeMap::new();
-        let mut questions: BTreeMap<String, Question> = BTreeMap::new();
         let (mut without, mut completeness) = (BTreeMap::new(), Completeness::default());
         for cutting in cuttings {
             let whole = &cutting.whole;
@@ -78,7 +71,6 @@ impl Contents {
             if let Some(universe) = &whole.resolved.universe {
                 universes.insert(universe.name.clone(), universe.clone());
             }
-            questions.insert(cutting.spec.question.clone(), cutting.question.clone());
             let range = whole.dates()?;
             for member in &whole.members {
                 let wanted = &member.wanted;
@@ -134,24 +126,7 @@ impl Contents {
             left,
             does_not_hold: research.does_not_hold_of(edition, &whole).await?,
             coverage,
-            questions: questions.into_iter().collect(),
         })
-    }
-
-    /// The questions whose changes since the edition before are told, each with that instant.
-    pub fn changed(&self) -> Vec<(String, Question)> {
-        let Some(since) = self.since.filter(|since| *since < self.instant) else { return vec![] };
-        let one = |(name, question): &(String, Question)| {
-            let tells = question.shape.layout != Layout::Latest && question.shape.missing != Missing::Carried;
-            let mut question = Question { as_of: Some(self.instant), since: Some(since), ..question.clone() };
-            // For whoever reads the files, in the form they read them in.
-            question.file = match question.file {
-                File { format: Format::Parquet, floats, .. } => File { format: Format::Parquet, floats, ..File::default() },
-                _ => File::default(),
-            };
-            tells.then(|| (name.clone(), question))
-        };
-        self.questions.iter().filter_map(one).collect()
     }
 }
 

@@ -35,6 +35,7 @@ use std::{
     path::{Path, PathBuf},
     sync::{Arc, Mutex, PoisonError},
 };
+use tokio::{sync::mpsc::unbounded_channel, task::yield_now};
 
 /// Files made side by side: each is laid out on one thread and written on another, and now and then one waits for the disk.
 const SIDE_BY_SIDE: usize = 3;
@@ -73,6 +74,8 @@ impl Maker {
     pub async fn make(&self) -> Result<Made, DeskError> {
         let edition = self.recipe.edition()?;
         std::fs::create_dir_all(&self.folder).map_err(|e| DeskError::file(&self.folder, e))?;
+        // What the answers were is found out meanwhile.
+        let then = self.then(&edition)?;
         let mut cuttings = vec![];
         for file in &edition.files {
             cuttings.push(Arc::new(self.research.cut(&self.recipe, file, self.instant).await?));
@@ -83,7 +86,7 @@ impl Maker {
             let gathered = Contents::gather(&self.research, &edition, &cuttings, self.instant, self.since).await;
             let contents = gathered.map_err(|error| self.progress.give_up(error))?;
             let about = self.tables_about(&contents).await.map_err(|error| self.progress.give_up(error))?;
-            let changes = self.all_changes(&contents, &cuttings).await?;
+            let changes = self.all_changes(then, &cuttings).await?;
             Ok::<_, GivenUp>((contents, about, changes))
         };
         // Both take long, and neither needs the other.
@@ -135,23 +138,40 @@ impl Maker {
 
     async fn files_of(&self, cutting: &Arc<Cutting>) -> Result<Answered, GivenUp> {
         let headings = headings(cutting).await.map_err(|error| self.progress.give_up(error))?;
-        let mut making = stream::iter(cutting.parts.iter().map(|part| self.part(cutting, part))).buffered(SIDE_BY_SIDE);
-        let mut files = vec![];
-        let mut given_up = None;
-        while let Some(made) = making.next().await {
-            match made {
-                Ok(file) => {
-                    files.push(file);
-                    Progress::add(&self.progress.done, 1);
+        // Files are linked on this thread while others are made on those of answers.
+        let (send, mut wanted) = unbounded_channel();
+        let link = async {
+            let mut out = vec![];
+            for (at, part) in cutting.parts.iter().enumerate() {
+                let made_of = self.made_of(cutting, part).map_err(|error| self.progress.give_up(error))?;
+                match self.there_or_linked(&part.path, &made_of).await.map_err(|error| self.progress.give_up(error))? {
+                    Some(row) => out.push((at, row)),
+                    None => drop(send.send((at, part, made_of))),
                 }
-                // Whoever is still writing ends first: the folder is taken away then, and nobody must make it anew.
-                Err(error) => given_up = Some(self.progress.give_up(error)),
+                yield_now().await;
             }
-        }
-        drop(making);
-        if let Some(given_up) = given_up {
-            return Err(given_up);
-        }
+            drop(send);
+            Ok::<_, GivenUp>(out)
+        };
+        let make = async {
+            let wanted = stream::poll_fn(|context| wanted.poll_recv(context));
+            let made = |(at, part, made_of)| async move { self.made(cutting, part, made_of).await.map(|row| (at, row)) };
+            let mut making = wanted.map(made).buffered(SIDE_BY_SIDE);
+            let (mut out, mut given_up) = (vec![], None);
+            while let Some(made) = making.next().await {
+                match made {
+                    Ok(row) => out.push(row),
+                    // Whoever is still writing ends first: the folder is taken away then, and nobody must make it anew.
+                    Err(error) => given_up = Some(self.progress.give_up(error)),
+                }
+            }
+            given_up.map_or(Ok(out), Err)
+        };
+        let (linked, made) = join(link, make).await;
+        let mut rows: Vec<(usize, FileRow)> = linked?;
+        rows.extend(made?);
+        rows.sort_unstable_by_key(|(at, _)| *at);
+        let files = rows.into_iter().map(|(at, row)| Resource { row, cut: cutting.parts[at].cut.clone() }).collect();
         Ok(Answered {
             name: cutting.spec.question.clone(),
             question: cutting.question.clone(),
@@ -162,29 +182,41 @@ impl Maker {
         })
     }
 
-    async fn part(&self, cutting: &Arc<Cutting>, part: &Part) -> Result<Resource, DeskError> {
-        self.stopped()?;
-        let resource = |row| Resource { row, cut: part.cut.clone() };
-        if let Some(row) = self.is_there(&part.path) {
-            return Ok(resource(row));
-        }
-        let made_of = cutting.follows_from(part)?.map_or_else(String::new, |mut from| {
+    /// What a part follows from, as a digest; empty where that cannot be told.
+    fn made_of(&self, cutting: &Cutting, part: &Part) -> Result<String, DeskError> {
+        Ok(cutting.follows_from(part)?.map_or_else(String::new, |mut from| {
             from.extend(super::PROGRAM.bytes());
             digest(&from)
-        });
-        if let Some(row) = self.taken_over(&part.path, |old| !made_of.is_empty() && old.made_of == made_of)? {
-            Progress::add(&self.progress.linked, 1);
-            return Ok(resource(self.kept(row).await?));
+        }))
+    }
+
+    /// A file that was made before the process ended, or that of the edition before where it follows from the same.
+    async fn there_or_linked(&self, path: &str, made_of: &str) -> Result<Option<FileRow>, DeskError> {
+        self.stopped()?;
+        if let Some(row) = self.is_there(path) {
+            Progress::add(&self.progress.done, 1);
+            return Ok(Some(row));
         }
-        let (cutting, part, folder, progress) = (cutting.clone(), part.clone(), self.folder.clone(), self.progress.clone());
+        let Some(row) = self.taken_over(path, |old| !made_of.is_empty() && old.made_of == made_of)? else { return Ok(None) };
+        Progress::add(&self.progress.linked, 1);
+        Progress::add(&self.progress.done, 1);
+        self.kept(row).await.map(Some)
+    }
+
+    /// Makes a part.
+    async fn made(&self, cutting: &Arc<Cutting>, part: &Part, made_of: String) -> Result<FileRow, DeskError> {
+        self.stopped()?;
         let path = part.path.clone();
+        let (cutting, part, folder, progress) = (cutting.clone(), part.clone(), self.folder.clone(), self.progress.clone());
         let (sum, bytes, rows) = self.on_hands(async move { write(&cutting, &part, &folder, &progress).await }).await?;
         let row = FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of, linked: false };
-        Ok(resource(self.same_or_new(row).await?))
+        let row = self.same_or_new(row).await?;
+        Progress::add(&self.progress.done, 1);
+        Ok(row)
     }
 
     /// Keeps a file that was made, or takes that of the edition before in its place where the two are the same.
-    async fn same_or_new(&self, row: FileRow) -> Result<FileRow, DeskError> {
+    pub(super) async fn same_or_new(&self, row: FileRow) -> Result<FileRow, DeskError> {
         let path = self.folder.join(&row.path);
         let is_same = |old: &FileRow| old.digest == row.digest;
         let old = self.before.as_ref().and_then(|(_, files)| files.get(&row.path)).filter(|old| is_same(old));
@@ -227,46 +259,19 @@ impl Maker {
     }
 
     /// Lets the threads of answers write a file.
-    async fn on_hands<T: Send + 'static>(&self, work: impl Future<Output = Result<T, DeskError>> + Send + 'static) -> Result<T, DeskError> {
+    pub(super) async fn on_hands<T: Send + 'static>(
+        &self,
+        work: impl Future<Output = Result<T, DeskError>> + Send + 'static,
+    ) -> Result<T, DeskError> {
         self.research.desk.hands.spawn(work).await.map_err(|e| DeskError::fault("making a file of an edition", e))?
     }
 
-    /// What changed in the answers since the edition before.
-    async fn all_changes(&self, contents: &Contents, cuttings: &[Arc<Cutting>]) -> Result<Vec<Told>, GivenUp> {
-        let mut out = vec![];
-        for (name, question) in contents.changed() {
-            let files = cuttings.iter().filter(|cutting| cutting.spec.question == name);
-            let room = files.filter_map(|cutting| room(cutting)).max_by_key(|(price, volume)| price.scale + volume.scale);
-            out.push(self.changes(&name, question, room).await.map_err(|error| self.progress.give_up(error))?);
-        }
-        Ok(out)
-    }
-
-    async fn changes(&self, name: &str, question: Question, room: Option<(Digits, Digits)>) -> Result<Told, DeskError> {
-        self.stopped()?;
-        let research = &self.research;
-        let since = question.since.unwrap_or(self.instant);
-        let (style, file, stamp) = (style(&question), question.file, question.shape.stamp.clone());
-        let draft = research.draft(research.resolve(question.clone()).await?).await?;
-        let answer = draft.changes_with(research.draft_then(&question, since).await?, room).await?;
-        let path = format!("{}/changes-{name}.{}", mizuno_config::edition::ABOUT, file.format.word());
-        let headings = answer.headings.clone();
-        if let Some(row) = self.is_there(&path) {
-            return Ok(Told { row, file, stamp, headings });
-        }
-        let (written, progress) = (Written::begin(&self.folder, &path)?, self.progress.clone());
-        let check = fitting(path.clone(), &question);
-        let (sum, bytes, rows) = self.on_hands(async move { fill(answer, style, written, &progress, check).await }).await?;
-        let row = FileRow { path, digest: sum, bytes: bytes as i64, rows, made_of: String::new(), linked: false };
-        Ok(Told { row: self.same_or_new(row).await?, file, stamp, headings })
-    }
-
-    fn stopped(&self) -> Result<(), DeskError> {
+    pub(super) fn stopped(&self) -> Result<(), DeskError> {
         stopped(&self.progress)
     }
 
     /// What is known of a file that was made before the process ended.
-    fn is_there(&self, path: &str) -> Option<FileRow> {
+    pub(super) fn is_there(&self, path: &str) -> Option<FileRow> {
         let row = self.kept.as_ref()?.1.get(path)?;
         let there = std::fs::metadata(self.folder.join(path)).is_ok_and(|m| m.len() == row.bytes as u64);
         there.then(|| row.clone())
@@ -342,13 +347,13 @@ async fn headings(cutting: &Cutting) -> Result<Vec<Heading>, DeskError> {
 }
 
 /// Room for the numbers of typed files: one type for all files of all editions.
-fn room(cutting: &Cutting) -> Option<(Digits, Digits)> {
+pub(super) fn room(cutting: &Cutting) -> Option<(Digits, Digits)> {
     let of = |scale| Digits { whole: DIGITS - scale, scale };
     cutting.question.file.format.is_typed().then(|| (of(cutting.spec.price_decimals), of(cutting.spec.volume_decimals)))
 }
 
 /// How the files of a question are written. What a typed file says of itself does not change from edition to edition.
-fn style(question: &Question) -> Style {
+pub(super) fn style(question: &Question) -> Style {
     Style { file: question.file, clock: question.shape.clock.clone(), stamp: question.shape.stamp.clone(), about: vec![] }
 }
 
@@ -373,7 +378,7 @@ async fn write(cutting: &Cutting, part: &Part, folder: &Path, progress: &Progres
 }
 
 /// Writes an answer into a file: its sum, its bytes and its rows. Each batch is looked at first.
-async fn fill(
+pub(super) async fn fill(
     mut answer: Answer,
     style: Style,
     mut file: Written,
@@ -396,7 +401,7 @@ async fn fill(
 }
 
 /// Refuses a batch with a number that has no room in its column, where a file keeps numbers exactly.
-fn fitting(path: String, question: &Question) -> impl Fn(&[Heading], &Batch) -> Result<(), DeskError> + Send + use<> {
+pub(super) fn fitting(path: String, question: &Question) -> impl Fn(&[Heading], &Batch) -> Result<(), DeskError> + Send + use<> {
     let held = question.file.format == Format::Parquet && !question.file.floats;
     move |headings, batch| match held {
         true => fits(headings, batch).map_err(|what| DeskError::Invalid(format!("{path}: {what}"))),

@@ -1,7 +1,7 @@
 //! Editions: immutable, numbered sets of files made from saved questions.
 //!
 //! * [`job`]: editions under way. `cutting`: a question cut into the answers of its files; `making`: files as they are made; `file`: one file on its
-//!   way to the disk. `contents`: what an edition says of itself; `beside`: what lies beside its table of bars; `package`, `page`: the same for programs and for people.
+//!   way to the disk. `contents`: what an edition says of itself; `changes`: what differs from the edition before; `beside`: what lies beside its table of bars; `package`, `page`: the same for programs and for people.
 //! * [`due`]: when one is made, and what must hold before; [`keeping`]: held against another, pinned, withdrawn, taken away; [`verifying`]: held against their sums, or
 //!   made again (`alike`: whether other bytes say the same); `publishing`: in object storage.
 //!
@@ -9,6 +9,7 @@
 
 mod alike;
 pub(crate) mod beside;
+mod changes;
 mod contents;
 mod coverage;
 mod cutting;
