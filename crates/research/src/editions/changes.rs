@@ -22,18 +22,21 @@ use std::{
 };
 use tokio::task::JoinHandle;
 
+/// What an answer was.
+type Was = JoinHandle<Result<Draft, DeskError>>;
+
 /// Questions whose changes are told, each by its name.
 pub(super) struct Then {
     questions: VecDeque<(String, Question)>,
     /// The instant of the edition before.
     since: Timestamp,
-    /// What the answer to the first of them was, which a thread of its own is finding out.
-    first: Option<JoinHandle<Result<Draft, DeskError>>>,
+    /// What the answer to the first of them was: a thread of its own finds it out.
+    first: Option<Was>,
 }
 
 impl Then {
-    /// Goes on to the next of them.
-    fn next(&mut self, research: &Arc<Research>) -> Option<(String, Question, JoinHandle<Result<Draft, DeskError>>)> {
+    /// Takes the first of them, and begins with the one behind it.
+    fn next(&mut self, research: &Arc<Research>) -> Option<(String, Question, Was)> {
         let (name, question) = self.questions.pop_front()?;
         let first = self.first.take()?;
         self.begin(research);
@@ -50,7 +53,7 @@ impl Then {
 
 impl Maker {
     /// Begins to find out what the answers were. That takes as long as what they are now, and needs nothing of it.
-    pub(super) fn then(&self, edition: &Edition) -> Result<Then, DeskError> {
+    pub(super) fn what_was(&self, edition: &Edition) -> Result<Then, DeskError> {
         let mut questions = BTreeMap::new();
         for file in edition.files.iter().filter(|_| self.since.is_some_and(|since| since < self.instant)) {
             let question = self.recipe.question(file)?;

@@ -75,7 +75,7 @@ impl Maker {
         let edition = self.recipe.edition()?;
         std::fs::create_dir_all(&self.folder).map_err(|e| DeskError::file(&self.folder, e))?;
         // What the answers were is found out meanwhile.
-        let then = self.then(&edition)?;
+        let then = self.what_was(&edition)?;
         let mut cuttings = vec![];
         for file in &edition.files {
             cuttings.push(Arc::new(self.research.cut(&self.recipe, file, self.instant).await?));
