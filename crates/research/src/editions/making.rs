@@ -138,7 +138,8 @@ impl Maker {
 
     async fn files_of(&self, cutting: &Arc<Cutting>) -> Result<Answered, GivenUp> {
         let headings = headings(cutting).await.map_err(|error| self.progress.give_up(error))?;
-        // Files are linked on this thread while others are made on those of answers.
+        // Files are linked on this thread while others are made on those of answers. After each link it sees whether one of these is done
+        // and the next can begin.
         let (send, mut wanted) = unbounded_channel();
         let link = async {
             let mut out = vec![];
